@@ -1,0 +1,1 @@
+"""The rules and the computation of the job. Imports no Django, no database and no HTTP."""

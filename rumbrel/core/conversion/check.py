@@ -1,0 +1,74 @@
+"""Proof that a result is right: decode it again, compare it with its source and its target."""
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Protocol
+
+from rumbrel.core.errors import CheckFailed, DecodeError
+from rumbrel.core.forecast.steps import Step
+from rumbrel.core.formats.encodings import encoding_for
+from rumbrel.core.inspection import Facts, inspect_file
+from rumbrel.core.sound.decoding import open_sound
+from rumbrel.core.sound.digest import SampleDigest
+from rumbrel.core.targets.fit import FitKind, fit_to
+
+__all__ = ["check_result"]
+
+
+class _Promise(Protocol):
+    """What the conversion says it wrote."""
+
+    @property
+    def samples_out(self) -> int: ...
+    @property
+    def digest(self) -> SampleDigest | None: ...
+
+
+def check_result(working: Path, step: Step, promise: _Promise, progress: Callable[[float], None]) -> Facts:
+    """Inspect and decode a finished file. Returns its Facts; raises CheckFailed with what is wrong."""
+    facts = inspect_file(working)
+    faults = [problem for problem in facts.problems if not problem.harmless]
+    if faults:
+        raise CheckFailed(f"The result does not read back: {faults[0].text}")
+    fit = fit_to(facts, step.target)
+    if fit.kind is not FitKind.PLAYS:
+        raise CheckFailed(f"The result does not meet its target: {fit.reason}.")
+    _compare_shape(facts, step)
+    digest = SampleDigest(16 if (facts.bit_depth or 16) <= 16 else 32) if promise.digest else None
+    samples = _decode(working, facts, digest, progress)
+    keeps = encoding_for(step.target.make.encoding).keeps_length
+    if keeps and samples != promise.samples_out:
+        raise CheckFailed(f"The result decodes to {samples} samples, {promise.samples_out} were written.")
+    if digest and promise.digest and digest.hexdigest() != promise.digest.hexdigest():
+        raise CheckFailed("The result's samples differ from the source's.")
+    return facts
+
+
+def _compare_shape(facts: Facts, step: Step) -> None:
+    if step.shape is None:
+        return
+    found = (facts.sample_rate, facts.channels)
+    wanted = (step.shape.sample_rate, step.shape.channels)
+    if found != wanted or (facts.lossless and facts.bit_depth != step.shape.depth_bits):
+        raise CheckFailed(
+            f"The result is {facts.sample_rate} Hz, {facts.bit_depth or '-'} bit, {facts.channels} channels; "
+            f"{step.shape.sample_rate} Hz, {step.shape.depth_bits or '-'} bit, {step.shape.channels} were wanted."
+        )
+
+
+def _decode(
+    working: Path, facts: Facts, digest: SampleDigest | None, progress: Callable[[float], None]
+) -> int:
+    samples = 0
+    try:
+        with open_sound(working, facts.choice()) as sound:
+            for block in sound.blocks():
+                samples += len(block)
+                if digest:
+                    digest.push(block)
+                progress(min(1.0, samples / max(1, facts.samples)))
+            if sound.damaged_packets:
+                raise CheckFailed(f"{sound.damaged_packets} packets of the result do not decode.")
+    except DecodeError as error:
+        raise CheckFailed(f"The result does not decode: {error}") from error
+    return samples

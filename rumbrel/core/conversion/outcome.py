@@ -1,0 +1,48 @@
+"""What became of a Step."""
+
+from dataclasses import dataclass
+from typing import Any
+
+from rumbrel.core.forecast.steps import Step, Warning
+
+__all__ = ["Outcome"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Outcome:
+    """ok says that all of the source's sound is in a checked result, or that nothing was to be done.
+
+    samples_in and samples_out count sampling instants of source and result. digest is that of the
+    samples where result and source are equal to the bit, else "".
+    """
+
+    step: Step
+    ok: bool
+    bytes_out: int = 0
+    samples_in: int = 0
+    samples_out: int = 0
+    checked: bool = False
+    digest: str = ""
+    error: str = ""
+    bitrate_bps: int = 0
+    warnings: tuple[Warning, ...] = ()
+
+    def as_record(self) -> dict[str, Any]:
+        """The fields of `convert --json`, in its order."""
+        step = self.step
+        return {
+            "source": step.source.path,
+            "output": step.output or None,
+            "target": step.target.slug,
+            "action": str(step.action),
+            "reason": step.reason,
+            "ok": self.ok,
+            "bytes_in": step.source.size_bytes,
+            "bytes_out": self.bytes_out,
+            "samples_in": self.samples_in,
+            "samples_out": self.samples_out,
+            "checked": self.checked,
+            "digest": self.digest or None,
+            "error": self.error or None,
+            "warnings": [{"code": str(w.code), "text": w.text} for w in self.warnings],
+        }

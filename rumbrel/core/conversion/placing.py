@@ -1,0 +1,65 @@
+"""Results appear complete or not at all: a hidden working file beside the place, then a rename."""
+
+import errno
+import hashlib
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from rumbrel.core.errors import OutputError
+
+__all__ = ["move_into_place", "output_errors", "working_file", "working_path"]
+
+_REASONS = {
+    errno.ENOSPC: "there is no room left at {place}. Free some space, then continue",
+    errno.EDQUOT: "your share of {place} is used up. Free some space, then continue",
+    errno.EROFS: "{place} can only be read. Choose another place",
+    errno.EACCES: "Rumbrel may not write in {place}. Change its permissions or choose another place",
+    errno.EPERM: "Rumbrel may not write in {place}. Change its permissions or choose another place",
+    errno.ENOENT: "{place} is not there any more. Connect it again, then continue",
+    errno.ENOTDIR: "{place} is not a folder. Choose another place",
+    errno.ENAMETOOLONG: "the name is too long for {place}. Shorten it",
+    errno.EFBIG: "the file is larger than {place} can take",
+}
+
+
+@contextmanager
+def output_errors(place: Path) -> Iterator[None]:
+    """Turn the system's errors about a place into OutputError with what to do."""
+    try:
+        yield
+    except OSError as error:
+        reason = _REASONS.get(error.errno or 0, "{place} could not be written: " + (error.strerror or str(error)))
+        raise OutputError(f"Not written: {reason.format(place=place)}.") from error
+
+
+def working_path(output: Path) -> Path:
+    """The working file of an output; the same at every run, so that what a kill leaves is written over."""
+    mark = hashlib.sha256(os.fsencode(output.name)).hexdigest()[:16]
+    return output.with_name(f".rumbrel-{mark}.part")
+
+
+@contextmanager
+def working_file(output: Path) -> Iterator[Path]:
+    """A path to write to, in the output's folder; whatever is left of it is removed at the end."""
+    with output_errors(output.parent):
+        output.parent.mkdir(parents=True, exist_ok=True)
+        path = working_path(output)
+        path.unlink(missing_ok=True)
+    try:
+        yield path
+    finally:
+        # The folder may have vanished with the file in it: then nothing half-written is left either.
+        if path.exists():
+            path.unlink()
+
+
+def move_into_place(working: Path, output: Path, *, replaces: bool) -> None:
+    """Rename a finished file. Raises OutputError when a file of that name appeared meanwhile."""
+    with output_errors(output.parent):
+        with working.open("rb") as file:
+            os.fsync(file.fileno())
+        if output.exists() and not replaces:
+            raise OutputError(f"Not written: {output.name} appeared in the meantime and is kept.")
+        working.replace(output)

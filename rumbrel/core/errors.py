@@ -1,0 +1,54 @@
+"""The one exception tree of the core. Every message is a sentence for the user."""
+
+__all__ = [
+    "Cancelled",
+    "CheckFailed",
+    "DecodeError",
+    "DiscError",
+    "EncodeError",
+    "OutputError",
+    "PlaylistError",
+    "RumbrelError",
+    "TagError",
+    "TargetError",
+]
+
+
+class RumbrelError(Exception):
+    """Base of all errors the core raises on purpose; str() is fit to be shown to the user."""
+
+
+class DecodeError(RumbrelError):
+    """A source cannot be opened or decoded."""
+
+
+class EncodeError(RumbrelError):
+    """An encoder refused what it was asked for, with the reason."""
+
+
+class TagError(RumbrelError):
+    """Tags or covers cannot be read from or written to a file."""
+
+
+class TargetError(RumbrelError):
+    """A target is unknown or its description is wrong."""
+
+
+class OutputError(RumbrelError):
+    """A place cannot take a result: no room, no right, or gone."""
+
+
+class CheckFailed(RumbrelError):
+    """A result does not stand up to its check; the file was removed."""
+
+
+class PlaylistError(RumbrelError):
+    """A list of tracks cannot be read."""
+
+
+class DiscError(RumbrelError):
+    """A disc cannot be laid out, written or read as asked."""
+
+
+class Cancelled(RumbrelError):
+    """The user stopped the work; nothing half-written is left."""

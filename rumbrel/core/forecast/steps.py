@@ -1,0 +1,98 @@
+"""The values of a forecast."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any
+
+from rumbrel.core.formats.table import kind_label
+from rumbrel.core.inspection.facts import Facts
+from rumbrel.core.sound.shape import SoundShape
+from rumbrel.core.sound.stages import Treatment
+from rumbrel.core.targets.model import Target
+
+__all__ = ["Action", "After", "Step", "Warning", "WarningCode"]
+
+
+class Action(StrEnum):
+    COPY = "copy"
+    CONVERT = "convert"
+    SKIP = "skip"
+    REFUSE = "refuse"
+
+
+class WarningCode(StrEnum):
+    """Everything a forecast or a result can warn of."""
+
+    LOSSY_TO_LOSSY = "lossy-to-lossy"
+    LOSSY_TO_LOSSLESS = "lossy-to-lossless"
+    UPSAMPLED = "upsampled"
+    DEPTH_REDUCED = "depth-reduced"
+    BITRATE_ABOVE_SOURCE = "bitrate-above-source"
+    CUT_SHORT = "cut-short"
+    DAMAGED = "damaged"
+    CLIPPING = "clipping"
+    NAME_CHANGED = "name-changed"
+    SAME_NAME = "same-name"
+    NO_ROOM = "no-room"
+    TAGS_LOST = "tags-lost"
+    WRONG_EXTENSION = "wrong-extension"
+    MORE_SOUNDS = "more-sounds"
+    LENGTH_DIFFERS = "length-differs"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Warning:  # noqa: A001 - the word of the product
+    code: WarningCode
+    text: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class After:
+    """What the result will be. size_bytes is exact for the sound where size_exact, else an estimate."""
+
+    container: str
+    codec: str
+    sample_rate: int
+    bit_depth: int | None
+    channels: int
+    samples: int
+    bitrate_bps: int
+    size_bytes: int
+    size_exact: bool
+    lossless: bool
+
+    @property
+    def kind(self) -> str:
+        return kind_label(self.container, self.codec)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Step:
+    """One source and one target: what will be done with it and where the result goes.
+
+    output is "" where nothing is written. replaces says that an older result may be written over.
+    """
+
+    source: Facts
+    target: Target
+    action: Action
+    reason: str
+    output: str = ""
+    replaces: bool = False
+    after: After | None = None
+    shape: SoundShape | None = None
+    treatment: Treatment = Treatment()
+    warnings: tuple[Warning, ...] = ()
+
+    def as_record(self) -> dict[str, Any]:
+        return {
+            "source": self.source.path,
+            "output": self.output or None,
+            "target": self.target.slug,
+            "action": str(self.action),
+            "reason": self.reason,
+            "bytes_in": self.source.size_bytes,
+            "bytes_after": self.after.size_bytes if self.after else None,
+            "size_exact": self.after.size_exact if self.after else None,
+            "warnings": [{"code": str(w.code), "text": w.text} for w in self.warnings],
+        }

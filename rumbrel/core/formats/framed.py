@@ -1,0 +1,124 @@
+"""Encoders of FFmpeg: FLAC, ALAC, WavPack, Opus, and the shared writer AAC builds on."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import av.error
+import numpy as np
+
+from rumbrel.core.errors import EncodeError, OutputError
+from rumbrel.core.sound.shape import Block, SoundShape
+
+from .settings import EncoderSettings
+
+__all__ = ["FramedEncoder", "FramedPlan", "open_alac", "open_flac", "open_opus", "open_wavpack"]
+
+_LAYOUTS = {1: "mono", 2: "stereo", 3: "3.0", 4: "quad", 5: "5.0", 6: "5.1", 7: "6.1", 8: "7.1"}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FramedPlan:
+    """FFmpeg's names for what is wanted: muxer, codec, sample format and options."""
+
+    muxer: str
+    codec: str
+    sample_format: str
+    bitrate_bps: int | None = None
+    codec_options: Mapping[str, str] = field(default_factory=dict)
+    muxer_options: Mapping[str, str] = field(default_factory=dict)
+
+
+class FramedEncoder:
+    """Feeds blocks to an FFmpeg encoder and its packets to a muxer."""
+
+    def __init__(self, path: Path, shape: SoundShape, plan: FramedPlan) -> None:
+        self._shape = shape
+        self._layout = _LAYOUTS[shape.channels]
+        self._planar = plan.sample_format.endswith("p")
+        self._format = plan.sample_format
+        self._dtype = {"s16": np.int16, "s32": np.int32, "flt": np.float32}[plan.sample_format.rstrip("p")]
+        self._pts = 0
+        try:
+            self._container = av.open(str(path), "w", format=plan.muxer, container_options=dict(plan.muxer_options))
+            self._stream = self._container.add_stream(
+                plan.codec, rate=shape.sample_rate, layout=self._layout, options=dict(plan.codec_options)
+            )
+            self._stream.codec_context.format = plan.sample_format
+            if plan.bitrate_bps is not None:
+                self._stream.codec_context.bit_rate = plan.bitrate_bps
+        except (av.error.FFmpegError, ValueError, OSError) as error:
+            raise EncodeError(f"The encoder refused these settings: {error}.") from error
+
+    def write(self, block: Block) -> None:
+        values = block.astype(self._dtype, copy=False)
+        flat = values.T if self._planar else values.reshape(1, -1)
+        frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(flat), format=self._format, layout=self._layout)
+        frame.sample_rate = self._shape.sample_rate
+        frame.time_base = Fraction(1, self._shape.sample_rate)
+        frame.pts = self._pts
+        self._pts += len(block)
+        self._feed(frame)
+
+    def _feed(self, frame: av.AudioFrame | None) -> None:
+        try:
+            for packet in self._stream.encode(frame):
+                self._container.mux(packet)
+        except (av.error.FFmpegError, OSError) as error:
+            raise OutputError(f"The result could not be written: {error.strerror or error}.") from error
+
+    def finish(self) -> None:
+        self._feed(None)
+        try:
+            self._container.close()
+        except (av.error.FFmpegError, OSError) as error:
+            raise OutputError(f"The result could not be closed: {error.strerror or error}.") from error
+
+    def abandon(self) -> None:
+        try:
+            self._container.close()
+        except (av.error.FFmpegError, OSError, ValueError):
+            # The file is thrown away; that closing it failed as well changes nothing for anybody.
+            return
+
+
+def _integer_format(shape: SoundShape, planar: bool) -> str:
+    return ("s16" if shape.depth_bits <= 16 else "s32") + ("p" if planar else "")
+
+
+def open_flac(path: Path, shape: SoundShape, settings: EncoderSettings) -> FramedEncoder:
+    """FLAC; FFmpeg writes 24 bit for s32 input, which is why depth 32 is not offered."""
+    effort = 5 if settings.effort is None else settings.effort
+    plan = FramedPlan(
+        muxer="flac",
+        codec="flac",
+        sample_format=_integer_format(shape, planar=False),
+        codec_options={"compression_level": str(effort)},
+    )
+    return FramedEncoder(path, shape, plan)
+
+
+def open_alac(path: Path, shape: SoundShape, settings: EncoderSettings) -> FramedEncoder:
+    plan = FramedPlan(
+        muxer="ipod",
+        codec="alac",
+        sample_format=_integer_format(shape, planar=True),
+        muxer_options={"movflags": "+faststart", "movie_timescale": str(shape.sample_rate)},
+    )
+    return FramedEncoder(path, shape, plan)
+
+
+def open_wavpack(path: Path, shape: SoundShape, settings: EncoderSettings) -> FramedEncoder:
+    plan = FramedPlan(muxer="wv", codec="wavpack", sample_format=_integer_format(shape, planar=True))
+    return FramedEncoder(path, shape, plan)
+
+
+def open_opus(path: Path, shape: SoundShape, settings: EncoderSettings) -> FramedEncoder:
+    bitrate_kbps = settings.bitrate_kbps or 64 * shape.channels
+    options = {"vbr": "off" if settings.mode == "constant" else "on", "compression_level": str(settings.effort or 10)}
+    plan = FramedPlan(
+        muxer="opus", codec="libopus", sample_format="flt", bitrate_bps=bitrate_kbps * 1000, codec_options=options
+    )
+    return FramedEncoder(path, shape, plan)

@@ -1,0 +1,121 @@
+"""MP3 by the vector build of its usual encoder, with the information frame added by us."""
+
+from pathlib import Path
+
+import lameenc
+import numpy as np
+
+from rumbrel.core.errors import OutputError
+from rumbrel.core.sound.mpeg_frames import FrameHeader, StreamSummary, info_frame_bytes, parse_header
+from rumbrel.core.sound.shape import Block, SoundShape
+
+from .settings import EncoderSettings
+
+__all__ = ["ENCODER_DELAY_SAMPLES", "MIDDLE_EFFORT", "MP3_BITRATES_KBPS", "open_mp3"]
+
+MP3_BITRATES_KBPS = (8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160, 192, 224, 256, 320)
+MIDDLE_EFFORT = 5
+
+ENCODER_DELAY_SAMPLES = 576
+"""Samples the encoder puts before the first one it was given; its own constant."""
+
+_VBR_OFF, _VBR_AVERAGE, _VBR_QUALITY = 0, 3, 4
+
+
+class _Mp3Encoder:
+    """Frames are scanned as they come, so that the information frame can be filled in at the end."""
+
+    def __init__(self, path: Path, shape: SoundShape, settings: EncoderSettings) -> None:
+        self._engine = _engine(shape, settings)
+        self._constant = settings.mode in (None, "constant")
+        self._path = path
+        self._file = path.open("wb")
+        self._tail = b""
+        self._first: FrameHeader | None = None
+        self._info_size = 0
+        self._offsets: list[int] = []
+        self._stream_bytes = 0
+        self._samples = 0
+        self._samples_a_frame = 0
+
+    def write(self, block: Block) -> None:
+        self._samples += len(block)
+        self._take(self._engine.encode(np.ascontiguousarray(block, dtype="<i2").tobytes()))
+
+    def _take(self, coded: bytes) -> None:
+        """Cut the encoder's bytes into whole frames, remembering where each begins."""
+        data = self._tail + bytes(coded)
+        at = 0
+        while (header := parse_header(data[at : at + 4])) is not None and at + header.size_bytes <= len(data):
+            if self._first is None:
+                self._begin(header)
+            self._offsets.append(self._stream_bytes + at)
+            at += header.size_bytes
+        self._stream_bytes += at
+        self._tail = data[at:]
+        self._put(data[:at])
+
+    def _begin(self, header: FrameHeader) -> None:
+        self._first = header
+        self._samples_a_frame = header.samples
+        room = StreamSummary(
+            first=header, frames=0, stream_bytes=0, frame_offsets=(0,), constant=self._constant,
+            delay_samples=0, padding_samples=0,
+        )  # fmt: skip
+        self._info_size = len(info_frame_bytes(room))
+        self._put(bytes(self._info_size))
+
+    def _put(self, data: bytes) -> None:
+        try:
+            self._file.write(data)
+        except OSError as error:
+            raise OutputError(f"The result could not be written: {error.strerror}.") from error
+
+    def finish(self) -> None:
+        self._take(self._engine.flush())
+        if self._first is None:
+            raise OutputError("There was no sound to encode.")
+        padding = len(self._offsets) * self._samples_a_frame - ENCODER_DELAY_SAMPLES - self._samples
+        summary = StreamSummary(
+            first=self._first,
+            frames=len(self._offsets),
+            stream_bytes=self._stream_bytes,
+            frame_offsets=tuple(self._offsets),
+            constant=self._constant,
+            delay_samples=ENCODER_DELAY_SAMPLES,
+            padding_samples=max(0, min(padding, 0xFFF)),
+        )
+        try:
+            self._file.seek(0)
+            self._file.write(info_frame_bytes(summary))
+            self._file.close()
+        except OSError as error:
+            raise OutputError(f"The result could not be written: {error.strerror}.") from error
+
+    def abandon(self) -> None:
+        self._file.close()
+
+
+def _engine(shape: SoundShape, settings: EncoderSettings) -> "lameenc.Encoder":
+    engine = lameenc.Encoder()
+    engine.silence()
+    engine.set_in_sample_rate(shape.sample_rate)
+    engine.set_out_sample_rate(shape.sample_rate)
+    engine.set_channels(shape.channels)
+    engine.set_quality(MIDDLE_EFFORT if settings.effort is None else settings.effort)
+    bitrate_kbps = settings.bitrate_kbps or 192
+    if settings.mode == "variable":
+        quality = 0.6 if settings.quality is None else settings.quality
+        engine.set_vbr(_VBR_QUALITY)
+        engine.set_vbr_quality(round((1.0 - quality) * 9.0, 3))
+    elif settings.mode == "average":
+        engine.set_vbr(_VBR_AVERAGE)
+        engine.set_vbr_mean_bitrate_kbps(bitrate_kbps)
+    else:
+        engine.set_vbr(_VBR_OFF)
+        engine.set_bit_rate(bitrate_kbps)
+    return engine
+
+
+def open_mp3(path: Path, shape: SoundShape, settings: EncoderSettings) -> _Mp3Encoder:
+    return _Mp3Encoder(path, shape, settings)

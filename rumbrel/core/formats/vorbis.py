@@ -1,0 +1,47 @@
+"""Vorbis in Ogg, written by libsndfile: its libvorbis encoder is the reference one."""
+
+from pathlib import Path
+
+import numpy as np
+import soundfile
+
+from rumbrel.core.errors import EncodeError, OutputError
+from rumbrel.core.sound.shape import Block, SoundShape
+
+from .settings import EncoderSettings
+
+__all__ = ["open_vorbis"]
+
+# libsndfile keeps a block's working copy on the stack: larger writes overrun it.
+_SAMPLES_A_WRITE = 2048
+
+
+class _VorbisEncoder:
+    def __init__(self, path: Path, shape: SoundShape, settings: EncoderSettings) -> None:
+        quality = 0.5 if settings.quality is None else settings.quality
+        try:
+            # libsndfile counts compression, so quality 1.0 is compression 0.0.
+            self._file = soundfile.SoundFile(
+                str(path), "w", shape.sample_rate, shape.channels, subtype="VORBIS", format="OGG",
+                compression_level=1.0 - quality,
+            )  # fmt: skip
+        except soundfile.SoundFileError as error:
+            raise EncodeError(f"Vorbis cannot be written so: {error}.") from error
+
+    def write(self, block: Block) -> None:
+        samples = np.ascontiguousarray(block, dtype=np.float32)
+        try:
+            for start in range(0, len(samples), _SAMPLES_A_WRITE):
+                self._file.write(samples[start : start + _SAMPLES_A_WRITE])
+        except (soundfile.SoundFileError, AssertionError) as error:
+            raise OutputError(f"The result could not be written: {error or 'the disk took only a part'}.") from error
+
+    def finish(self) -> None:
+        self._file.close()
+
+    def abandon(self) -> None:
+        self._file.close()
+
+
+def open_vorbis(path: Path, shape: SoundShape, settings: EncoderSettings) -> _VorbisEncoder:
+    return _VorbisEncoder(path, shape, settings)

@@ -1,0 +1,269 @@
+"""Exact lengths from the structure of each container, and whether the file holds all it states.
+
+Each reader returns a Length; what a container does not state is counted by decoding.
+"""
+
+import struct
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, BinaryIO
+
+import av
+import av.error
+import soundfile
+
+from rumbrel.core.sound.mpeg_frames import (
+    DECODER_DELAY_SAMPLES,
+    find_first_frame,
+    parse_header,
+    parse_info_frame,
+    walk_frames,
+)
+
+__all__ = ["Length", "length_reader"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Length:
+    """samples can be read; stated is what the header promises, None where it promises nothing.
+
+    whole is False when bytes that the structure promises are missing from the file.
+    """
+
+    samples: int
+    stated: int | None = None
+    whole: bool = True
+    bitrate_bps: int | None = None
+    bitrate_mode: str = ""
+    channel_mode: str = ""
+
+
+def _riff_chunks(file: BinaryIO, size: int, order: str) -> Iterator[tuple[bytes, int, int]]:
+    """Yield (name, offset of the content, stated length) of each chunk of a RIFF or IFF file."""
+    at = 12
+    while at + 8 <= size:
+        file.seek(at)
+        name, length = struct.unpack(f"{order}4sI", file.read(8))
+        yield name, at + 8, length
+        at += 8 + length + length % 2
+
+
+def _plain_length(path: Path, stream: Any) -> Length:
+    """WAV and AIFF: compare the sound chunk's stated length with the file's end."""
+    try:
+        samples = soundfile.info(str(path)).frames
+    except soundfile.SoundFileError:
+        return _counted_length(path, stream)
+    size = path.stat().st_size
+    with path.open("rb") as file:
+        mark = file.read(4)
+        order, sound = ("<", b"data") if mark == b"RIFF" else (">", b"SSND")
+        if mark not in (b"RIFF", b"FORM"):
+            return Length(samples=samples, stated=samples, bitrate_mode="constant")
+        for name, at, length in _riff_chunks(file, size, order):
+            if name != sound or length in (0, 0xFFFFFFFF):
+                continue
+            here = max(0, size - at)
+            if here >= length:
+                break
+            return Length(
+                samples=samples, stated=round(samples * length / here) if here else None, whole=False, bitrate_mode="constant"
+            )
+    return Length(samples=samples, stated=samples, bitrate_mode="constant")
+
+
+def _flac_length(path: Path, stream: Any) -> Length:
+    """STREAMINFO states the samples; whether they are all there shows at the file's end."""
+    info = stream.codec_context.extradata
+    stated = int.from_bytes(info[13:18], "big") & 0xFFFFFFFFF if info and len(info) >= 18 else 0
+    if not stated:
+        return _counted_length(path, stream)
+    if _ends_at(path, stated):
+        return Length(samples=stated, stated=stated, bitrate_mode="variable")
+    counted = _counted_length(path, stream)
+    return Length(samples=counted.samples, stated=stated, whole=counted.samples >= stated, bitrate_mode="variable")
+
+
+def _ends_at(path: Path, stated: int) -> bool:
+    """Whether the last second of the file decodes up to its stated end."""
+    reached = 0
+    try:
+        with av.open(str(path), metadata_errors="replace") as container:
+            stream = container.streams.audio[0]
+            rate = stream.codec_context.sample_rate
+            container.seek(max(0, stated - rate), stream=stream, any_frame=False)
+            for frame in container.decode(stream):
+                if frame.pts is None or frame.time_base is None:
+                    return False
+                reached = max(reached, round(frame.pts * frame.time_base * rate) + frame.samples)
+    except (av.error.FFmpegError, OSError):
+        return False
+    return reached >= stated
+
+
+def _m4a_length(path: Path, stream: Any) -> Length:
+    """The track's edited duration, and whether all boxes lie inside the file."""
+    rate = stream.codec_context.sample_rate
+    if stream.duration is None or not rate:
+        return _counted_length(path, stream)
+    samples = round(stream.duration * stream.time_base * rate)
+    bitrate = stream.codec_context.bit_rate or None
+    if _boxes_end(path) <= path.stat().st_size:
+        return Length(samples=samples, stated=samples, bitrate_bps=bitrate, bitrate_mode="variable")
+    counted = _counted_length(path, stream)
+    return Length(
+        samples=min(counted.samples, samples), stated=samples, whole=False, bitrate_bps=bitrate, bitrate_mode="variable"
+    )
+
+
+def _boxes_end(path: Path) -> int:
+    """Where the last top-level box ends by its own statement (ISO/IEC 14496-12)."""
+    size = path.stat().st_size
+    at = 0
+    with path.open("rb") as file:
+        while at + 8 <= size:
+            file.seek(at)
+            length, _name = struct.unpack(">I4s", file.read(8))
+            if length == 1:
+                length = int.from_bytes(file.read(8), "big")
+            if length == 0:
+                return size
+            if length < 8:
+                break
+            at += length
+    return at
+
+
+def _ogg_length(path: Path, stream: Any) -> Length:
+    """The last page's position, less what the decoder is told to skip (RFC 3533, RFC 7845)."""
+    size = path.stat().st_size
+    with path.open("rb") as file:
+        head = file.read(4096)
+        file.seek(max(0, size - 70_000))
+        tail = file.read()
+    opus = head.find(b"OpusHead")
+    pre_skip = int.from_bytes(head[opus + 10 : opus + 12], "little") if opus != -1 else 0
+    at = tail.rfind(b"OggS")
+    while at != -1:
+        page = tail[at : at + 27]
+        position = int.from_bytes(page[6:14], "little", signed=True)
+        if len(page) == 27 and position >= 0:
+            last = bool(page[5] & 4)
+            if not last:
+                counted = _counted_length(path, stream)
+                return Length(samples=counted.samples, whole=False, bitrate_mode="variable")
+            samples = max(0, position - pre_skip)
+            return Length(samples=samples, stated=samples, bitrate_mode="variable")
+        at = tail.rfind(b"OggS", 0, at)
+    return _counted_length(path, stream)
+
+
+def _mp3_length(path: Path, stream: Any) -> Length:
+    """The information frame where there is one, else a walk over every frame header."""
+    size = path.stat().st_size
+    with path.open("rb") as file:
+        start = _after_id3(file)
+        file.seek(start)
+        window = file.read(65_536)
+        offset = find_first_frame(window)
+        if offset is None:
+            return _counted_length(path, stream)
+        start += offset
+        end = _before_tail_tags(file, size)
+        first = parse_header(window[offset : offset + 4])
+        if first is None:
+            return _counted_length(path, stream)
+        info = parse_info_frame(window[offset : offset + first.size_bytes])
+        if info is not None and info.frames and info.stream_bytes and start + info.stream_bytes <= end + first.size_bytes:
+            return _stated_mp3_length(info, first)
+        frames = list(walk_frames(file, start if info is None else start + first.size_bytes, end))
+    rates = {header.bitrate_kbps for _, header in frames}
+    samples = len(frames) * first.samples
+    sound_bytes = sum(header.size_bytes for _, header in frames)
+    stated = None
+    if info is not None and info.frames:
+        stated = _stated_mp3_length(info, first).samples
+        samples = max(0, samples - (info.delay_samples or 0) - DECODER_DELAY_SAMPLES)
+    return Length(
+        samples=samples,
+        stated=stated,
+        whole=info is None or not info.frames,
+        bitrate_bps=round(sound_bytes * 8 * first.sample_rate / (len(frames) * first.samples)) if frames else 0,
+        bitrate_mode="constant" if len(rates) == 1 else "variable",
+        channel_mode=first.mode,
+    )
+
+
+def _stated_mp3_length(info: Any, first: Any) -> Length:
+    samples = info.frames * first.samples
+    if info.delay_samples is not None:
+        samples -= info.delay_samples + info.padding_samples
+    # The information frame itself is part of the stated bytes but carries no sound.
+    bitrate = round((info.stream_bytes or 0) * 8 * first.sample_rate / ((info.frames + 1) * first.samples))
+    if info.constant:
+        bitrate = first.bitrate_kbps * 1000
+    return Length(
+        samples=samples,
+        stated=samples,
+        bitrate_bps=bitrate,
+        bitrate_mode="constant" if info.constant else "variable",
+        channel_mode=first.mode,
+    )
+
+
+def _after_id3(file: BinaryIO) -> int:
+    """Where the sound begins behind ID3v2 tags, which state their length in 7 bit bytes."""
+    at = 0
+    while True:
+        file.seek(at)
+        head = file.read(10)
+        if head[:3] != b"ID3" or len(head) < 10:
+            return at
+        length = head[6] << 21 | head[7] << 14 | head[8] << 7 | head[9]
+        at += 10 + length + (10 if head[5] & 0x10 else 0)
+
+
+def _before_tail_tags(file: BinaryIO, size: int) -> int:
+    """Where the sound ends before an ID3v1 tag."""
+    if size < 128:
+        return size
+    file.seek(size - 128)
+    return size - 128 if file.read(3) == b"TAG" else size
+
+
+def _counted_length(path: Path, stream: Any) -> Length:
+    """Decode everything and count. Faulty packets are passed over, as a decoder would."""
+    samples = 0
+    try:
+        with av.open(str(path), metadata_errors="replace") as container:
+            sound = container.streams.audio[0]
+            for packet in container.demux(sound):
+                try:
+                    samples += sum(frame.samples for frame in packet.decode())
+                except av.error.FFmpegError:
+                    continue
+    except (av.error.FFmpegError, OSError):
+        # Up to here it could be read: the count stands, and the header's promise shows the loss.
+        return Length(samples=samples, whole=False)
+    return Length(samples=samples)
+
+
+LengthReader = Callable[[Path, Any], Length]
+
+_READERS: dict[str, LengthReader] = {
+    "wav": _plain_length,
+    "aiff": _plain_length,
+    "w64": _plain_length,
+    "caf": _plain_length,
+    "au": _plain_length,
+    "flac": _flac_length,
+    "m4a": _m4a_length,
+    "ogg": _ogg_length,
+    "mp3": _mp3_length,
+}
+
+
+def length_reader(container: str) -> LengthReader:
+    """The reader for a container key; any other is decoded and counted."""
+    return _READERS.get(container, _counted_length)

@@ -1,0 +1,1 @@
+"""Sound as a stream of blocks: open, decode, mix, resample, quantise, measure."""

@@ -1,0 +1,253 @@
+"""The stages a stream passes between decoder and encoder, each pushed block by block."""
+
+import math
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+import numpy as np
+import soxr
+from numpy.typing import NDArray
+from scipy import signal
+
+from rumbrel.core.errors import EncodeError
+
+from .shape import Block, SoundShape
+
+__all__ = ["Chain", "Treatment", "build_chain", "mix_matrix"]
+
+Float = NDArray[np.float64]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Treatment:
+    """What is done to the sound on purpose, beyond meeting the result's shape."""
+
+    highpass_hz: float | None = None
+    gain_db: float = 0.0
+
+    @property
+    def changes_samples(self) -> bool:
+        return self.highpass_hz is not None or self.gain_db != 0.0
+
+
+class Stage(Protocol):
+    """Takes a block, returns none or some; `last` asks for what is still held back."""
+
+    def push(self, block: Block, *, last: bool = False) -> Block: ...
+
+
+class _Widen:
+    """16 to 32 bit by a shift: exact."""
+
+    def push(self, block: Block, *, last: bool = False) -> Block:
+        return block.astype(np.int32) << 16
+
+
+class _Duplicate:
+    """Mono to two equal channels, with no arithmetic on the values."""
+
+    def push(self, block: Block, *, last: bool = False) -> Block:
+        return np.repeat(block, 2, axis=1)
+
+
+class _ToFloat:
+    """Integers to float64 with full scale at 1.0: exact up to 32 bit."""
+
+    def push(self, block: Block, *, last: bool = False) -> Block:
+        if block.dtype == np.int16:
+            return block.astype(np.float64) / 32768.0
+        if block.dtype == np.int32:
+            return block.astype(np.float64) / 2147483648.0
+        return block.astype(np.float64)
+
+
+class _Mix:
+    def __init__(self, matrix: Float) -> None:
+        self._matrix = matrix
+
+    def push(self, block: Block, *, last: bool = False) -> Block:
+        return block @ self._matrix.T
+
+
+class _HighPass:
+    """Second order Butterworth, state kept between blocks."""
+
+    def __init__(self, sample_rate: int, channels: int, corner_hz: float) -> None:
+        self._sections = signal.butter(2, corner_hz, "highpass", fs=sample_rate, output="sos")
+        self._state = np.zeros((self._sections.shape[0], 2, channels))
+
+    def push(self, block: Block, *, last: bool = False) -> Block:
+        if not len(block):
+            return block
+        filtered, self._state = signal.sosfilt(self._sections, block, axis=0, zi=self._state)
+        return np.asarray(filtered)
+
+
+class _Resample:
+    """soxr at its very high quality; the result has round(samples x ratio) samples, no delay."""
+
+    def __init__(self, rate_in: int, rate_out: int, channels: int) -> None:
+        self._ratio = rate_out / rate_in
+        self._engine = soxr.ResampleStream(rate_in, rate_out, channels, dtype="float64", quality="VHQ")
+        self._pushed = 0
+        self._given = 0
+
+    def push(self, block: Block, *, last: bool = False) -> Block:
+        self._pushed += len(block)
+        out = self._engine.resample_chunk(np.ascontiguousarray(block, dtype=np.float64), last=last)
+        if last:
+            wanted = round(self._pushed * self._ratio) - self._given
+            if len(out) < wanted:
+                out = np.concatenate([out, np.zeros((wanted - len(out), out.shape[1]))])
+            out = out[:wanted]
+        self._given += len(out)
+        return out
+
+
+class _Gain:
+    def __init__(self, gain_db: float) -> None:
+        self._factor = 10.0 ** (gain_db / 20.0)
+
+    def push(self, block: Block, *, last: bool = False) -> Block:
+        return block * self._factor
+
+
+class _Quantise:
+    """Float to integers with triangular dither of 2 LSB peak to peak, drawn the same at every run.
+
+    Total noise power is LSB^2/4 (STANDARDS: samples). Values beyond full scale are limited and
+    counted, so that the report can say so.
+    """
+
+    def __init__(self, depth_bits: int) -> None:
+        self._depth = depth_bits
+        self._dtype = np.int16 if depth_bits <= 16 else np.int32
+        self._shift = (16 if depth_bits <= 16 else 32) - depth_bits
+        self._noise = np.random.Generator(np.random.SFC64(0x52756D))
+        self.clipped_values = 0
+
+    def push(self, block: Block, *, last: bool = False) -> Block:
+        full = float(1 << (self._depth - 1))
+        noise = self._noise.random(block.shape, dtype=np.float32)
+        noise -= self._noise.random(block.shape, dtype=np.float32)
+        scaled = np.rint(block * full + noise)
+        limited = np.clip(scaled, -full, full - 1)
+        self.clipped_values += int(np.count_nonzero(np.abs(scaled - limited) > 1))
+        return limited.astype(self._dtype) << self._shift
+
+
+class _ToFloat32:
+    def push(self, block: Block, *, last: bool = False) -> Block:
+        return block.astype(np.float32)
+
+
+class Chain:
+    """Stages in order. `push` hands on what is ready, `finish` what was held back."""
+
+    def __init__(self, shape: SoundShape, stages: Sequence[Stage]) -> None:
+        self.shape = shape
+        self._stages = tuple(stages)
+        self._channels_in: int | None = None
+
+    @property
+    def is_exact(self) -> bool:
+        """True when integer samples pass with their values unchanged."""
+        return all(isinstance(stage, _Widen) for stage in self._stages)
+
+    @property
+    def clipped_values(self) -> int:
+        return sum(stage.clipped_values for stage in self._stages if isinstance(stage, _Quantise))
+
+    def push(self, block: Block) -> Block:
+        self._channels_in = block.shape[1]
+        for stage in self._stages:
+            block = stage.push(block)
+        return block
+
+    def finish(self) -> Iterable[Block]:
+        """Yield the tail. An empty stream has none."""
+        if self._channels_in is None or not self._stages:
+            return
+        block: Block = np.zeros((0, self._channels_in))
+        for stage in self._stages:
+            block = stage.push(block, last=True)
+        if len(block):
+            yield block
+
+
+_HALF = math.sqrt(0.5)
+
+# FFmpeg's and WAVE's default channel orders, by count; LFE is left out of a down-mix (BS.775).
+_ORDERS = {
+    1: ("C",),
+    2: ("L", "R"),
+    3: ("L", "R", "C"),
+    4: ("L", "R", "Ls", "Rs"),
+    5: ("L", "R", "C", "Ls", "Rs"),
+    6: ("L", "R", "C", "LFE", "Ls", "Rs"),
+    7: ("L", "R", "C", "LFE", "Cs", "Ls", "Rs"),
+    8: ("L", "R", "C", "LFE", "Lb", "Rb", "Ls", "Rs"),
+}
+_TO_STEREO = {
+    "L": (1.0, 0.0),
+    "R": (0.0, 1.0),
+    "C": (_HALF, _HALF),
+    "LFE": (0.0, 0.0),
+    "Ls": (_HALF, 0.0),
+    "Rs": (0.0, _HALF),
+    "Lb": (_HALF, 0.0),
+    "Rb": (0.0, _HALF),
+    "Cs": (0.5, 0.5),
+}
+
+
+def mix_matrix(channels_in: int, channels_out: int) -> Float:
+    """Coefficients shaped (channels_out, channels_in), ITU-R BS.775 for surround to stereo (from memory).
+
+    Mono to stereo is the same signal twice; stereo to mono is the mean, so that a mono signal
+    keeps its level; a down-mix is not scaled. Raises EncodeError for a mix nobody defined.
+    """
+    if channels_in == channels_out:
+        return np.eye(channels_in)
+    if channels_in == 1:
+        return np.ones((channels_out, 1)) if channels_out == 2 else _no_mix(channels_in, channels_out)
+    if channels_out > 2 or channels_in not in _ORDERS:
+        return _no_mix(channels_in, channels_out)
+    stereo = np.array([_TO_STEREO[name] for name in _ORDERS[channels_in]]).T
+    return stereo if channels_out == 2 else stereo.mean(axis=0, keepdims=True)
+
+
+def _no_mix(channels_in: int, channels_out: int) -> Float:
+    raise EncodeError(f"There is no agreed way to turn {channels_in} channels into {channels_out}.")
+
+
+def build_chain(source: SoundShape, result: SoundShape, treatment: Treatment) -> Chain:
+    """The shortest chain from one shape to another. Nothing is dithered that stays exact."""
+    same_values = (
+        source.sample_rate == result.sample_rate
+        and not treatment.changes_samples
+        and source.is_float == result.is_float
+        and (source.is_float or source.depth_bits <= result.depth_bits)
+    )
+    if same_values and (source.channels == result.channels or (source.channels, result.channels) == (1, 2)):
+        untouched: list[Stage] = []
+        if not source.is_float and source.depth_bits <= 16 < result.depth_bits:
+            untouched.append(_Widen())
+        if source.channels < result.channels:
+            untouched.append(_Duplicate())
+        return Chain(result, untouched)
+    stages: list[Stage] = [_ToFloat()]
+    if source.channels > result.channels:
+        stages.append(_Mix(mix_matrix(source.channels, result.channels)))
+    channels = min(source.channels, result.channels)
+    if source.sample_rate != result.sample_rate:
+        stages.append(_Resample(source.sample_rate, result.sample_rate, channels))
+    if treatment.highpass_hz is not None:
+        stages.append(_HighPass(result.sample_rate, channels, treatment.highpass_hz))
+    if source.channels < result.channels:
+        stages.append(_Mix(mix_matrix(source.channels, result.channels)))
+    if treatment.gain_db:
+        stages.append(_Gain(treatment.gain_db))
+    stages.append(_ToFloat32() if result.is_float else _Quantise(result.depth_bits))
+    return Chain(result, stages)

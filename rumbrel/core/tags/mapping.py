@@ -1,0 +1,68 @@
+"""The one mapping table between our field names and those of the tag formats.
+
+ID3v2.4 frames (id3.org, from memory), MP4 atoms and Vorbis comment, APEv2 and ASF names as they
+are in common use. A frame 'TXXX:NAME' or atom '----:NAME' is a free-form field of that name.
+"""
+
+from dataclasses import dataclass
+
+__all__ = ["FIELDS", "FieldRow", "PAIRS", "row_for"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FieldRow:
+    """A field and its name in each tag format."""
+
+    name: str
+    label: str
+    id3: str
+    mp4: str
+    vorbis: str
+    ape: str
+    asf: str
+
+
+def _row(name: str, label: str, id3: str, mp4: str, vorbis: str, ape: str, asf: str) -> FieldRow:
+    return FieldRow(name=name, label=label, id3=id3, mp4=mp4, vorbis=vorbis, ape=ape, asf=asf)
+
+
+FIELDS: tuple[FieldRow, ...] = (
+    _row("title", "Title", "TIT2", "\xa9nam", "TITLE", "Title", "Title"),
+    _row("artist", "Player", "TPE1", "\xa9ART", "ARTIST", "Artist", "Author"),
+    _row("album", "Album", "TALB", "\xa9alb", "ALBUM", "Album", "WM/AlbumTitle"),
+    _row("album_artist", "Album by", "TPE2", "aART", "ALBUMARTIST", "Album Artist", "WM/AlbumArtist"),
+    _row("composer", "Composer", "TCOM", "\xa9wrt", "COMPOSER", "Composer", "WM/Composer"),
+    _row("songwriter", "Words by", "TEXT", "----:LYRICIST", "LYRICIST", "Lyricist", "WM/Writer"),
+    _row("arranger", "Arranger", "TPE4", "----:ARRANGER", "ARRANGER", "Arranger", "WM/ModifiedBy"),
+    _row("conductor", "Conductor", "TPE3", "----:CONDUCTOR", "CONDUCTOR", "Conductor", "WM/Conductor"),
+    _row("track", "Track", "TRCK", "trkn", "TRACKNUMBER", "Track", "WM/TrackNumber"),
+    _row("disc", "Disc", "TPOS", "disk", "DISCNUMBER", "Disc", "WM/PartOfSet"),
+    _row("date", "Date", "TDRC", "\xa9day", "DATE", "Year", "WM/Year"),
+    _row("genre", "Genre", "TCON", "\xa9gen", "GENRE", "Genre", "WM/Genre"),
+    _row("comment", "Comment", "COMM", "\xa9cmt", "COMMENT", "Comment", "Description"),
+    _row("lyrics", "Lyrics", "USLT", "\xa9lyr", "LYRICS", "Lyrics", "WM/Lyrics"),
+    _row("copyright", "Copyright", "TCOP", "cprt", "COPYRIGHT", "Copyright", "Copyright"),
+    _row("publisher", "Publisher", "TPUB", "----:LABEL", "LABEL", "Label", "WM/Publisher"),
+    _row("isrc", "ISRC", "TSRC", "----:ISRC", "ISRC", "ISRC", "WM/ISRC"),
+    _row("bpm", "Beats a minute", "TBPM", "tmpo", "BPM", "BPM", "WM/BeatsPerMinute"),
+    _row("language", "Language", "TLAN", "----:LANGUAGE", "LANGUAGE", "Language", "WM/Language"),
+    _row("barcode", "Product code", "TXXX:BARCODE", "----:BARCODE", "BARCODE", "Barcode", "WM/Barcode"),
+    _row(
+        "track_gain", "Track gain", "TXXX:REPLAYGAIN_TRACK_GAIN", "----:REPLAYGAIN_TRACK_GAIN",
+        "REPLAYGAIN_TRACK_GAIN", "REPLAYGAIN_TRACK_GAIN", "REPLAYGAIN_TRACK_GAIN",
+    ),
+    _row(
+        "album_gain", "Album gain", "TXXX:REPLAYGAIN_ALBUM_GAIN", "----:REPLAYGAIN_ALBUM_GAIN",
+        "REPLAYGAIN_ALBUM_GAIN", "REPLAYGAIN_ALBUM_GAIN", "REPLAYGAIN_ALBUM_GAIN",
+    ),
+)  # fmt: skip
+
+PAIRS = frozenset({"track", "disc"})
+"""Fields written as 'number/total'."""
+
+_BY_NAME = {row.name: row for row in FIELDS}
+
+
+def row_for(name: str) -> FieldRow | None:
+    """The row of one of our field names, or None for a field nobody standardised."""
+    return _BY_NAME.get(name)

@@ -1,0 +1,40 @@
+"""Tags as one value, whatever format they came from."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from types import MappingProxyType
+
+__all__ = ["EMPTY_TAGS", "Cover", "TagSet"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Cover:
+    """A picture as the file holds it. kind is the ID3v2 picture type; 3 is the front cover."""
+
+    media_type: str
+    data: bytes
+    kind: int = 3
+    description: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TagSet:
+    """fields maps our field names (mapping.FIELDS) to their values in order.
+
+    Names outside the table belong to fields nobody standardised; they are carried as they are.
+    """
+
+    fields: Mapping[str, tuple[str, ...]] = field(default_factory=lambda: MappingProxyType({}))
+    covers: tuple[Cover, ...] = ()
+
+    def first(self, name: str) -> str:
+        """The first value of a field, or an empty string."""
+        values = self.fields.get(name, ())
+        return values[0] if values else ""
+
+    def as_text(self) -> dict[str, str]:
+        """For reports: several values joined by a semicolon."""
+        return {name: "; ".join(values) for name, values in self.fields.items()}
+
+
+EMPTY_TAGS = TagSet()

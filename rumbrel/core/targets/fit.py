@@ -1,0 +1,110 @@
+"""How a track stands to a target, and why."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+from rumbrel.core.errors import EncodeError
+from rumbrel.core.formats.encodings import encoding_for
+from rumbrel.core.inspection.facts import Facts
+from rumbrel.core.sound.shape import SoundShape
+from rumbrel.core.sound.stages import mix_matrix
+
+from .model import Accepts, Target
+from .planning import planned_shape
+
+__all__ = ["Fit", "FitKind", "fit_to", "shape_for"]
+
+
+FLOAT_STANDS_FOR_BITS = 24
+"""Depth that floating point sound is kept at where a result must have one: that of its mantissa."""
+
+
+class FitKind(StrEnum):
+    PLAYS = "plays as is"
+    CONVERT = "convert"
+    CANNOT = "cannot"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Fit:
+    """kind with its reason as a clause, in the words of the target's device."""
+
+    kind: FitKind
+    reason: str
+
+
+def _listed(values: tuple[object, ...], unit: str = "") -> str:
+    words = [f"{value}" for value in values]
+    joined = words[0] if len(words) == 1 else f"{', '.join(words[:-1])} or {words[-1]}"
+    return f"{joined}{unit}"
+
+
+def _khz(rates: tuple[int, ...]) -> str:
+    return _listed(tuple(f"{rate / 1000:g}" for rate in rates), " kHz")
+
+
+_CHANNEL_WORDS = {1: "mono", 2: "stereo"}
+
+
+def _objection(facts: Facts, row: Accepts) -> str | None:
+    """The first thing about a file of the right codec that the row does not take."""
+    if facts.container not in row.containers:
+        return f"wants {row.kind} in {row.containers[0].upper()}"
+    if facts.has_video and not row.video:
+        return "takes sound without pictures"
+    if row.sample_rates and facts.sample_rate not in row.sample_rates:
+        return f"takes {row.kind} at {_khz(row.sample_rates)}"
+    if row.channels and facts.channels not in row.channels:
+        return f"takes {_listed(tuple(_CHANNEL_WORDS.get(c, f'{c} channels') for c in row.channels))}"
+    if row.bit_depths and facts.bit_depth is not None and facts.bit_depth not in row.bit_depths:
+        return f"takes {_listed(row.bit_depths, ' bit')}"
+    # Average bitrates are rarely round, so a file's may be 2 per cent above what it says it is.
+    kbps = facts.bitrate_bps / 1000
+    if row.max_bitrate_kbps is not None and kbps > row.max_bitrate_kbps * 1.02:
+        return f"takes at most {row.max_bitrate_kbps} kbit/s"
+    if row.modes and facts.bitrate_mode not in row.modes:
+        return f"wants a {_listed(row.modes)} bitrate"
+    if row.bitrates_kbps and not any(abs(kbps - wanted) < 0.5 for wanted in row.bitrates_kbps):
+        return f"wants exactly {_listed(row.bitrates_kbps, ' kbit/s')}"
+    if row.channel_modes and facts.channel_mode not in row.channel_modes:
+        return f"wants {_listed(row.channel_modes)}"
+    return None
+
+
+def fit_to(facts: Facts, target: Target) -> Fit:
+    """Judge one track against one target."""
+    if not facts.usable:
+        fatal = [p for p in facts.problems if not p.harmless]
+        return Fit(kind=FitKind.CANNOT, reason=fatal[0].text if fatal else "There is no sound in this file.")
+    objections = []
+    for row in target.accepts:
+        if row.codec != facts.codec:
+            continue
+        objection = _objection(facts, row)
+        if objection is None and facts.ok:
+            return Fit(kind=FitKind.PLAYS, reason=f"{target.device} plays it as it is")
+        objections.append(objection or "the source has faults")
+    refusal = _no_way(facts, target)
+    if refusal:
+        return Fit(kind=FitKind.CANNOT, reason=refusal)
+    if objections:
+        return Fit(kind=FitKind.CONVERT, reason=f"{target.device} {objections[0]}")
+    kinds = tuple(dict.fromkeys(row.kind for row in target.accepts))
+    return Fit(kind=FitKind.CONVERT, reason=f"{target.device} takes {_listed(kinds)} only")
+
+
+def shape_for(facts: Facts, target: Target) -> SoundShape:
+    """The shape a track is converted to for a target."""
+    depth = FLOAT_STANDS_FOR_BITS if facts.codec == "pcm-float" else facts.bit_depth
+    return planned_shape(target.make, sample_rate=facts.sample_rate, bit_depth=depth, channels=facts.channels)
+
+
+def _no_way(facts: Facts, target: Target) -> str | None:
+    encoding = encoding_for(target.make.encoding)
+    shape = shape_for(facts, target)
+    try:
+        encoding.check_request(shape, target.make.settings)
+        mix_matrix(facts.channels, shape.channels)
+    except EncodeError as error:
+        return str(error)
+    return None

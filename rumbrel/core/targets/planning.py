@@ -1,0 +1,54 @@
+"""Which rate, depth and channels a result gets: the source's own where allowed, else the nearest."""
+
+from collections.abc import Iterator
+
+from rumbrel.core.formats.encodings import encoding_for
+from rumbrel.core.sound.shape import SoundShape
+
+from .model import Recipe
+
+__all__ = ["planned_shape", "recipe_shapes"]
+
+
+def _rate(source_hz: int, allowed: tuple[int, ...]) -> int:
+    """Keep an allowed rate; else the next above, a whole multiple first; else below in the same way."""
+    if not allowed or source_hz in allowed:
+        return source_hz
+    above = [rate for rate in allowed if rate > source_hz]
+    if above:
+        return min([rate for rate in above if rate % source_hz == 0] or above)
+    return max([rate for rate in allowed if source_hz % rate == 0] or allowed)
+
+
+def _depth(source_bits: int | None, allowed: tuple[int, ...]) -> int:
+    """Keep an allowed depth; else the next deeper, else the deepest. Lossy sources get the first."""
+    if not allowed:
+        return 0
+    if source_bits is None:
+        return allowed[0]
+    deeper = [depth for depth in allowed if depth >= source_bits]
+    return min(deeper) if deeper else max(allowed)
+
+
+def _channels(source: int, allowed: tuple[int, ...]) -> int:
+    """Keep an allowed count; else the largest below, else the smallest."""
+    below = [count for count in allowed if count <= source]
+    return max(below) if below else min(allowed)
+
+
+def planned_shape(recipe: Recipe, *, sample_rate: int, bit_depth: int | None, channels: int) -> SoundShape:
+    """The shape a source of these facts is converted to."""
+    return SoundShape(
+        sample_rate=_rate(sample_rate, recipe.sample_rates),
+        channels=_channels(channels, recipe.channels),
+        depth_bits=_depth(bit_depth, recipe.bit_depths),
+    )
+
+
+def recipe_shapes(recipe: Recipe) -> Iterator[SoundShape]:
+    """Every shape the recipe can lead to, with 44.1 kHz standing for any rate where none is listed."""
+    encoding = encoding_for(recipe.encoding)
+    for rate in recipe.sample_rates or encoding.rates or (44_100,):
+        for depth in recipe.bit_depths or (0,):
+            for channels in {min(recipe.channels), max(recipe.channels)}:
+                yield SoundShape(sample_rate=rate, channels=channels, depth_bits=depth)
