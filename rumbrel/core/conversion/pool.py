@@ -5,10 +5,9 @@ import os
 import signal
 import time
 from collections.abc import Iterator, Sequence
-from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
-from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
-from types import FrameType
+from multiprocessing.connection import Connection, wait
+from pathlib import Path
 from typing import Any
 
 from rumbrel.core.errors import Cancelled
@@ -16,11 +15,12 @@ from rumbrel.core.forecast.steps import Step
 
 from .carry_out import Watch, carry_out
 from .outcome import Outcome
+from .placing import working_path
 
 __all__ = ["Progress", "default_jobs", "run_steps"]
 
 _SECONDS_BETWEEN_REPORTS = 0.25
-_TRIES = 2
+_TRIES = 4
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -38,103 +38,125 @@ def default_jobs() -> int:
     return len(os.sched_getaffinity(0))
 
 
-def _terminated(signum: int, frame: FrameType | None) -> None:
-    raise SystemExit(128 + signum)
+def _serve(pipe: Connection, shares: Any, steps: Sequence[Step]) -> None:
+    """A worker: take a step's number, send its outcome, until None comes or the parent is gone.
 
-
-def _begin_worker(shares: Any) -> None:
-    """Ctrl-C reaches the whole group; the parent alone decides, and workers end by SIGTERM."""
+    Ctrl-C reaches the whole process group; the parent alone decides what it means.
+    """
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    signal.signal(signal.SIGTERM, _terminated)
-    global _shares
-    _shares = shares
+    while True:
+        try:
+            number = pipe.recv()
+        except EOFError:
+            return
+        if number is None:
+            return
+        try:
+            pipe.send(_work(number, steps[number], shares))
+        except Cancelled:
+            return
 
 
-_shares: Any = None
-
-
-def _work(number: int, step: Step) -> Outcome:
-    """Carry out one step in a worker; a negative share is the parent's wish to stop."""
+def _work(number: int, step: Step, shares: Any) -> Outcome:
+    """Carry out one step; a negative share in slot 0 is the parent's wish to stop."""
     last = 0.0
 
     def report(share: float) -> None:
         nonlocal last
         now = time.monotonic()
         if now - last >= _SECONDS_BETWEEN_REPORTS:
-            _shares[number + 1] = share
+            shares[number + 1] = share
             last = now
 
-    return carry_out(step, Watch(progress=report, cancelled=lambda: _shares[0] < 0))
+    return carry_out(step, Watch(progress=report, cancelled=lambda: shares[0] < 0))
 
 
 class _Crew:
-    """A process pool that is made again when a worker dies."""
+    """Workers with a pipe each: when one dies, only the step in its hands is concerned."""
 
     def __init__(self, steps: Sequence[Step], jobs: int) -> None:
         # A fresh server process forks the workers: none inherits threads or locks from here.
         self._context = multiprocessing.get_context("forkserver")
         self._context.set_forkserver_preload(["rumbrel.core.conversion.pool"])
         # One slot a step and one for the wish to stop.
-        self.shares = self._context.Array("d", len(steps) + 1, lock=False)
+        self.shares = self._context.RawArray("d", len(steps) + 1)
         self._steps = steps
-        self._jobs = jobs
-        self._waiting = sorted(range(len(steps)), key=lambda n: -steps[n].source.duration_seconds)
+        self._waiting = sorted(range(len(steps)), key=lambda n: steps[n].source.duration_seconds)
         self._tries = [0] * len(steps)
-        self._open()
+        self._hands: dict[Connection, tuple[Any, int | None]] = {}
+        for _ in range(jobs):
+            self._hire()
 
-    def _open(self) -> None:
-        self._pool = ProcessPoolExecutor(
-            self._jobs, mp_context=self._context, initializer=_begin_worker, initargs=(self.shares,)
-        )
-        self._running: dict[Future[Outcome], int] = {}
+    def _hire(self) -> None:
+        here, there = self._context.Pipe()
+        worker = self._context.Process(target=_serve, args=(there, self.shares, self._steps), daemon=True)
+        worker.start()
+        there.close()
+        self._hands[here] = (worker, None)
+        self._hand_out(here)
 
-    def _fill(self) -> None:
-        """Hand out no more than the workers can begin, so that a death concerns few steps."""
-        while self._waiting and len(self._running) < self._jobs + 1:
-            number = self._waiting.pop(0)
+    def _hand_out(self, pipe: Connection) -> None:
+        """Give an idle worker the longest step left, or nothing."""
+        worker, _ = self._hands[pipe]
+        number = self._waiting.pop() if self._waiting else None
+        self._hands[pipe] = (worker, number)
+        if number is not None:
             self._tries[number] += 1
             try:
-                self._running[self._pool.submit(_work, number, self._steps[number])] = number
-            except BrokenProcessPool:
-                self._tries[number] -= 1
-                self._waiting.insert(0, number)
+                pipe.send(number)
+            except BrokenPipeError:
+                # It died while idle; its end of file is seen at the next look, and the step comes back.
                 return
 
     def finished(self) -> Iterator[tuple[int, Outcome] | None]:
         """Yield (number, outcome) as steps end, and None four times a second in between."""
-        while self._waiting or self._running:
-            self._fill()
-            done, _ = wait(self._running, timeout=_SECONDS_BETWEEN_REPORTS, return_when=FIRST_COMPLETED)
-            if not done:
+        while any(number is not None for _, number in self._hands.values()):
+            ready = wait(list(self._hands), timeout=_SECONDS_BETWEEN_REPORTS)
+            if not ready:
                 yield None
-            for future in done:
-                number = self._running.pop(future, None)
-                if number is None:
-                    continue
-                try:
-                    yield number, future.result()
-                except BrokenProcessPool:
-                    yield from self._recover(number)
+            for pipe in ready:
+                if isinstance(pipe, Connection):
+                    yield from self._hear(pipe)
 
-    def _recover(self, number: int) -> Iterator[tuple[int, Outcome]]:
-        """After a death: everything in flight is done again, but a step that keeps dying is given up."""
-        concerned = [number, *self._running.values()]
-        self._pool.shutdown(wait=True, cancel_futures=True)
-        self._open()
-        for each in concerned:
-            if self._tries[each] < _TRIES + (len(concerned) > 1) * 2:
-                self._waiting.insert(0, each)
+    def _hear(self, pipe: Connection) -> Iterator[tuple[int, Outcome]]:
+        worker, number = self._hands[pipe]
+        try:
+            outcome = pipe.recv()
+        except (EOFError, ConnectionResetError):
+            yield from self._replace(pipe, worker, number)
+            return
+        self._hand_out(pipe)
+        if number is not None:
+            yield number, outcome
+
+    def _replace(self, pipe: Connection, worker: Any, number: int | None) -> Iterator[tuple[int, Outcome]]:
+        """A worker died: its step is done again, but not for ever."""
+        del self._hands[pipe]
+        pipe.close()
+        worker.join()
+        if number is not None:
+            step = self._steps[number]
+            working_path(Path(step.output)).unlink(missing_ok=True)
+            if self._tries[number] < _TRIES:
+                self._waiting.append(number)
             else:
-                text = "The worker died while it read this file, several times. The rest went on."
-                yield each, Outcome(step=self._steps[each], ok=False, error=text)
+                text = f"The worker died {_TRIES} times while it read this file. The rest went on."
+                yield number, Outcome(step=step, ok=False, error=text)
+        self._hire()
 
     def stop(self) -> None:
         """Ask the workers to let go of what they began, and wait until they have."""
         self.shares[0] = -1.0
-        self._pool.shutdown(wait=True, cancel_futures=True)
+        for pipe in self._hands:
+            try:
+                pipe.send(None)
+            except BrokenPipeError:
+                continue
+        for worker, _ in self._hands.values():
+            worker.join()
 
     def done_seconds(self) -> float:
-        return sum(self.shares[n + 1] * step.source.duration_seconds for n, step in enumerate(self._steps))
+        return float(sum(self.shares[n + 1] * step.source.duration_seconds for n, step in enumerate(self._steps)))
 
 
 def run_steps(steps: Sequence[Step], *, jobs: int) -> Iterator[Outcome | Progress]:
@@ -161,7 +183,5 @@ def run_steps(steps: Sequence[Step], *, jobs: int) -> Iterator[Outcome | Progres
             yield Progress(
                 done_seconds=crew.done_seconds(), total_seconds=total, finished=finished, total=len(working)
             )
-    except Cancelled:
-        return
     finally:
         crew.stop()

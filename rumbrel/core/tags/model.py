@@ -2,7 +2,6 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from types import MappingProxyType
 
 __all__ = ["EMPTY_TAGS", "Cover", "TagSet"]
 
@@ -24,7 +23,7 @@ class TagSet:
     Names outside the table belong to fields nobody standardised; they are carried as they are.
     """
 
-    fields: Mapping[str, tuple[str, ...]] = field(default_factory=lambda: MappingProxyType({}))
+    fields: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     covers: tuple[Cover, ...] = ()
 
     def first(self, name: str) -> str:

@@ -4,7 +4,6 @@ import base64
 import binascii
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from types import MappingProxyType
 from typing import Any
 
 import mutagen
@@ -67,7 +66,7 @@ def _read_id3(tags: mutagen.id3.ID3Tags) -> TagSet:
             _add(fields, _FROM_ID3[kind], [_clean(text) for text in frame.text])
         elif kind.startswith("T") and hasattr(frame, "text"):
             _add(fields, kind, [_clean(text) for text in frame.text])
-    return TagSet(fields=MappingProxyType(fields), covers=tuple(covers))
+    return TagSet(fields=fields, covers=tuple(covers))
 
 
 _MP4_IMAGES = {13: "image/jpeg", 14: "image/png"}
@@ -90,7 +89,7 @@ def _read_mp4(tags: mutagen.mp4.MP4Tags) -> TagSet:
             _add(fields, _FROM_MP4.get(f"----:{name.upper()}", name), [_clean(text) for text in texts])
         elif isinstance(values, list):
             _add(fields, _FROM_MP4.get(key, key), [_clean(value) for value in values])
-    return TagSet(fields=MappingProxyType(fields), covers=tuple(covers))
+    return TagSet(fields=fields, covers=tuple(covers))
 
 
 def _picture(picture: mutagen.flac.Picture) -> Cover:
@@ -116,7 +115,7 @@ def _read_vorbis(file: Any) -> TagSet:
     for name, total in totals.items():
         if name in fields and "/" not in fields[name][0]:
             fields[name] = (f"{fields[name][0]}/{total}",)
-    return TagSet(fields=MappingProxyType(fields), covers=tuple(covers))
+    return TagSet(fields=fields, covers=tuple(covers))
 
 
 def _read_ape(tags: mutagen.apev2.APEv2) -> TagSet:
@@ -129,7 +128,7 @@ def _read_ape(tags: mutagen.apev2.APEv2) -> TagSet:
             covers.append(Cover(media_type=media_type, data=data, description=description.decode("utf-8", "replace")))
         elif isinstance(value, mutagen.apev2.APETextValue):
             _add(fields, _FROM_APE.get(key.lower(), key), [_clean(text) for text in value])
-    return TagSet(fields=MappingProxyType(fields), covers=tuple(covers))
+    return TagSet(fields=fields, covers=tuple(covers))
 
 
 def _read_asf(tags: mutagen.asf.ASFTags) -> TagSet:
@@ -137,7 +136,7 @@ def _read_asf(tags: mutagen.asf.ASFTags) -> TagSet:
     for key, value in tags:
         if isinstance(value, str) or not isinstance(value, mutagen.asf.ASFByteArrayAttribute):
             _add(fields, _FROM_ASF.get(key, key), [_clean(value)])
-    return TagSet(fields=MappingProxyType(fields))
+    return TagSet(fields=fields)
 
 
 _READERS: tuple[tuple[type, Callable[[Any], TagSet]], ...] = (
@@ -173,4 +172,4 @@ def _read_plain(metadata: Mapping[str, str]) -> TagSet:
     for key, value in metadata.items():
         if key.lower() not in _MUXER_NOTES:
             _add(fields, _FROM_VORBIS.get(key.lower(), key), [_clean(value)])
-    return TagSet(fields=MappingProxyType(fields))
+    return TagSet(fields=fields)
