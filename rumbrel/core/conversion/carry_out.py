@@ -118,12 +118,15 @@ def _convert(step: Step, working: Path, watch: Watch) -> Outcome:
             encoder = encoding.open(working, step.shape, step.target.make.settings)
         exact = encoding.lossless and chain.is_exact and not sound.shape.is_float
         passage = _pass_sound(sound, chain, encoder, step, exact, watch)
-    lost_tags, warnings = (), step.warnings
+    lost_tags: tuple[str, ...] = ()
+    warnings = step.warnings
     try:
         lost_tags = write_tags(working, step.source.tags, container=encoding.container, codec=encoding.codec)
     except TagError as error:
         warnings += (Warning(code=WarningCode.TAGS_LOST, text=str(error)),)
-    result = check_result(working, step, passage, lambda share: watch.tick(_WRITING_SHARE + (1 - _WRITING_SHARE) * share))
+    result = check_result(
+        working, step, passage, lambda share: watch.tick(_WRITING_SHARE + (1 - _WRITING_SHARE) * share)
+    )
     warnings += _passage_warnings(step, passage, lost_tags)
     partial = any(warning.code in (WarningCode.CUT_SHORT, WarningCode.DAMAGED) for warning in warnings)
     return Outcome(
@@ -140,9 +143,7 @@ def _convert(step: Step, working: Path, watch: Watch) -> Outcome:
     )
 
 
-def _pass_sound(
-    sound: SoundSource, chain: Chain, encoder: Encoder, step: Step, exact: bool, watch: Watch
-) -> Passage:
+def _pass_sound(sound: SoundSource, chain: Chain, encoder: Encoder, step: Step, exact: bool, watch: Watch) -> Passage:
     """Pump blocks from decoder to encoder; on any error the encoder is let go of."""
     expected = max(1, step.source.samples)
     digest = SampleDigest(16 if chain.shape.depth_bits <= 16 else 32) if exact else None

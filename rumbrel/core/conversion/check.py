@@ -56,9 +56,7 @@ def _compare_shape(facts: Facts, step: Step) -> None:
         )
 
 
-def _decode(
-    working: Path, facts: Facts, digest: SampleDigest | None, progress: Callable[[float], None]
-) -> int:
+def _decode(working: Path, facts: Facts, digest: SampleDigest | None, progress: Callable[[float], None]) -> int:
     samples = 0
     try:
         with open_sound(working, facts.choice()) as sound:

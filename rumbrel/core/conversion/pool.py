@@ -180,8 +180,6 @@ def run_steps(steps: Sequence[Step], *, jobs: int) -> Iterator[Outcome | Progres
                 finished += 1
                 crew.shares[event[0] + 1] = 1.0
                 yield event[1]
-            yield Progress(
-                done_seconds=crew.done_seconds(), total_seconds=total, finished=finished, total=len(working)
-            )
+            yield Progress(done_seconds=crew.done_seconds(), total_seconds=total, finished=finished, total=len(working))
     finally:
         crew.stop()

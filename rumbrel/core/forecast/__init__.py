@@ -1,6 +1,6 @@
 """What a batch would do, track by track, before anything runs."""
 
-from .forecast import Forecast, Source, WhenPresent, forecast_batch, gather_sources
+from .forecast import Forecast, Source, WhenPresent, forecast_batch, gather_sources, plan_sound
 from .steps import Action, After, Step, Warning, WarningCode
 
 __all__ = [
@@ -14,4 +14,5 @@ __all__ = [
     "WhenPresent",
     "forecast_batch",
     "gather_sources",
+    "plan_sound",
 ]

@@ -20,7 +20,7 @@ from .naming import NamePool, fitted_name
 from .sizes import after_conversion, after_copy
 from .steps import Action, After, Step, Warning, WarningCode
 
-__all__ = ["Forecast", "Source", "WhenPresent", "forecast_batch", "gather_sources"]
+__all__ = ["Forecast", "Source", "WhenPresent", "forecast_batch", "gather_sources", "plan_sound"]
 
 
 class WhenPresent(StrEnum):
@@ -152,30 +152,34 @@ def _file_id(path: Path) -> tuple[int, int] | None:
     return status.st_dev, status.st_ino
 
 
-def _plan(source: Source, facts: Facts, desk: _Desk) -> Step:
-    target, encoding = desk.target, desk.encoding
+def plan_sound(facts: Facts, target: Target) -> Step:
+    """What would be done with one track's sound; where the result goes is not settled yet."""
     fit = fit_to(facts, target)
     if fit.kind is FitKind.CANNOT:
-        if not source.named and not facts.sample_rate and source.path.suffix.lower() not in SOUND_SUFFIXES:
-            return Step(source=facts, target=target, action=Action.SKIP, reason="not a sound file")
         return Step(source=facts, target=target, action=Action.REFUSE, reason=fit.reason)
     if fit.kind is FitKind.PLAYS:
-        step = Step(source=facts, target=target, action=Action.COPY, reason=fit.reason, after=after_copy(facts))
-        suffix = _right_suffix(facts)
-    else:
-        shape = shape_for(facts, target)
-        after = after_conversion(facts, encoding, shape, target.make.settings)
-        step = Step(
-            source=facts,
-            target=target,
-            action=Action.CONVERT,
-            reason=fit.reason,
-            after=after,
-            shape=shape,
-            treatment=Treatment(highpass_hz=target.make.highpass_hz),
-            warnings=tuple(_sound_warnings(facts, after, shape)),
-        )
-        suffix = encoding.suffix
+        return Step(source=facts, target=target, action=Action.COPY, reason=fit.reason, after=after_copy(facts))
+    shape = shape_for(facts, target)
+    after = after_conversion(facts, encoding_for(target.make.encoding), shape, target.make.settings)
+    return Step(
+        source=facts,
+        target=target,
+        action=Action.CONVERT,
+        reason=fit.reason,
+        after=after,
+        shape=shape,
+        treatment=Treatment(highpass_hz=target.make.highpass_hz),
+        warnings=tuple(_sound_warnings(facts, after, shape)),
+    )
+
+
+def _plan(source: Source, facts: Facts, desk: _Desk) -> Step:
+    step = plan_sound(facts, desk.target)
+    if step.action is Action.REFUSE:
+        if not source.named and not facts.sample_rate and source.path.suffix.lower() not in SOUND_SUFFIXES:
+            return replace(step, action=Action.SKIP, reason="not a sound file")
+        return step
+    suffix = _right_suffix(facts) if step.action is Action.COPY else desk.encoding.suffix
     return _placed(step, source, suffix, desk)
 
 

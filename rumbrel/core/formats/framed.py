@@ -4,6 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import av
 import av.error
@@ -43,7 +44,7 @@ class FramedEncoder:
         self._pts = 0
         try:
             self._container = av.open(str(path), "w", format=plan.muxer, container_options=dict(plan.muxer_options))
-            self._stream = self._container.add_stream(
+            self._stream: Any = self._container.add_stream(
                 plan.codec, rate=shape.sample_rate, layout=self._layout, options=dict(plan.codec_options)
             )
             self._stream.codec_context.format = plan.sample_format

@@ -54,7 +54,11 @@ CONTAINERS: tuple[Container, ...] = (
     ),
     Container(key="mp3", label="MP3", suffixes=(".mp3", ".mp2"), ffmpeg_names=("mp3",), media_type="audio/mpeg"),
     Container(
-        key="ogg", label="Ogg", suffixes=(".ogg", ".oga", ".opus", ".spx"), ffmpeg_names=("ogg",), media_type="audio/ogg"
+        key="ogg",
+        label="Ogg",
+        suffixes=(".ogg", ".oga", ".opus", ".spx"),
+        ffmpeg_names=("ogg",),
+        media_type="audio/ogg",
     ),
     Container(key="adts", label="AAC", suffixes=(".aac",), ffmpeg_names=("aac",), media_type="audio/aac"),
     Container(
@@ -73,9 +77,15 @@ CONTAINERS: tuple[Container, ...] = (
     Container(key="ape", label="Monkey's Audio", suffixes=(".ape",), ffmpeg_names=("ape",), media_type="audio/x-ape"),
     Container(key="tak", label="TAK", suffixes=(".tak",), ffmpeg_names=("tak",), media_type="audio/x-tak"),
     Container(
-        key="musepack", label="Musepack", suffixes=(".mpc",), ffmpeg_names=("mpc", "mpc8"), media_type="audio/x-musepack"
+        key="musepack",
+        label="Musepack",
+        suffixes=(".mpc",),
+        ffmpeg_names=("mpc", "mpc8"),
+        media_type="audio/x-musepack",
     ),
-    Container(key="ac3", label="AC-3", suffixes=(".ac3", ".eac3"), ffmpeg_names=("ac3", "eac3"), media_type="audio/ac3"),
+    Container(
+        key="ac3", label="AC-3", suffixes=(".ac3", ".eac3"), ffmpeg_names=("ac3", "eac3"), media_type="audio/ac3"
+    ),
     Container(key="dts", label="DTS", suffixes=(".dts",), ffmpeg_names=("dts", "dtshd"), media_type="audio/vnd.dts"),
     Container(key="dsf", label="DSF", suffixes=(".dsf",), ffmpeg_names=("dsf",), media_type="audio/x-dsf"),
     Container(key="dff", label="DFF", suffixes=(".dff",), ffmpeg_names=("iff",), media_type="audio/x-dff"),
@@ -88,12 +98,19 @@ CONTAINERS: tuple[Container, ...] = (
 CODECS: tuple[Codec, ...] = (
     Codec(key="mu-law", label="mu-law", lossless=False, ffmpeg_names=("pcm_mulaw",)),
     Codec(key="a-law", label="A-law", lossless=False, ffmpeg_names=("pcm_alaw",)),
-    Codec(key="pcm-float", label="PCM float", lossless=True, ffmpeg_names=("pcm_f32le", "pcm_f32be", "pcm_f64le", "pcm_f64be")),
+    Codec(
+        key="pcm-float",
+        label="PCM float",
+        lossless=True,
+        ffmpeg_names=("pcm_f32le", "pcm_f32be", "pcm_f64le", "pcm_f64be"),
+    ),
     Codec(
         key="pcm",
         label="PCM",
         lossless=True,
-        ffmpeg_names=tuple(f"pcm_{sign}{bits}{order}" for sign in "su" for bits in (16, 24, 32) for order in ("le", "be"))
+        ffmpeg_names=tuple(
+            f"pcm_{sign}{bits}{order}" for sign in "su" for bits in (16, 24, 32) for order in ("le", "be")
+        )
         + ("pcm_u8", "pcm_s8", "pcm_s64le", "pcm_s64be"),
     ),
     Codec(key="flac", label="FLAC", lossless=True, ffmpeg_names=("flac",)),
@@ -114,9 +131,17 @@ CODECS: tuple[Codec, ...] = (
     Codec(key="dts", label="DTS", lossless=False, ffmpeg_names=("dca",)),
     Codec(key="musepack", label="Musepack", lossless=False, ffmpeg_names=("mpc7", "mpc8")),
     Codec(
-        key="dsd", label="DSD", lossless=True, ffmpeg_names=("dsd_lsbf", "dsd_msbf", "dsd_lsbf_planar", "dsd_msbf_planar")
+        key="dsd",
+        label="DSD",
+        lossless=True,
+        ffmpeg_names=("dsd_lsbf", "dsd_msbf", "dsd_lsbf_planar", "dsd_msbf_planar"),
     ),
-    Codec(key="amr", label="AMR", lossless=False, ffmpeg_names=("amrnb", "amrwb", "libopencore_amrnb", "libopencore_amrwb")),
+    Codec(
+        key="amr",
+        label="AMR",
+        lossless=False,
+        ffmpeg_names=("amrnb", "amrwb", "libopencore_amrnb", "libopencore_amrwb"),
+    ),
 )
 
 _CONTAINER_BY_FFMPEG = {name: row for row in CONTAINERS for name in row.ffmpeg_names}

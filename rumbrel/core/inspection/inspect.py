@@ -53,7 +53,9 @@ def _inspect_open(path: Path, facts: Facts, opened: Any) -> Facts:
     context = sounds[0].codec_context
     if _is_protected(sounds[0]):
         return _faulty(
-            facts, ProblemCode.PROTECTED, "The sound is protected by its seller and cannot be decoded. Ask for an open copy."
+            facts,
+            ProblemCode.PROTECTED,
+            "The sound is protected by its seller and cannot be decoded. Ask for an open copy.",
         )
     if context is None or not context.sample_rate or not context.channels:
         return _faulty(facts, ProblemCode.UNREADABLE, "The file does not say what its sound is made of.")
@@ -124,7 +126,9 @@ def _with_length(facts: Facts, length: Length) -> Facts:
     if not length.whole:
         of_stated = f" of {_clock(length.stated / facts.sample_rate)}" if length.stated else ""
         return _faulty(
-            facts, ProblemCode.CUT_SHORT, f"Cut short: {_clock(seconds)}{of_stated} can be read. Copy it again from where it came."
+            facts,
+            ProblemCode.CUT_SHORT,
+            f"Cut short: {_clock(seconds)}{of_stated} can be read. Copy it again from where it came.",
         )
     return facts
 

@@ -68,7 +68,10 @@ def _plain_length(path: Path, stream: Any) -> Length:
             if here >= length:
                 break
             return Length(
-                samples=samples, stated=round(samples * length / here) if here else None, whole=False, bitrate_mode="constant"
+                samples=samples,
+                stated=round(samples * length / here) if here else None,
+                whole=False,
+                bitrate_mode="constant",
             )
     return Length(samples=samples, stated=samples, bitrate_mode="constant")
 
@@ -175,7 +178,12 @@ def _mp3_length(path: Path, stream: Any) -> Length:
         if first is None:
             return _counted_length(path, stream)
         info = parse_info_frame(window[offset : offset + first.size_bytes])
-        if info is not None and info.frames and info.stream_bytes and start + info.stream_bytes <= end + first.size_bytes:
+        if (
+            info is not None
+            and info.frames
+            and info.stream_bytes
+            and start + info.stream_bytes <= end + first.size_bytes
+        ):
             return _stated_mp3_length(info, first)
         frames = list(walk_frames(file, start if info is None else start + first.size_bytes, end))
     rates = {header.bitrate_kbps for _, header in frames}

@@ -88,9 +88,7 @@ class _PlainSource(_Closing):
             raise LookupError(self._file.subtype)
         self._dtype, depth_bits = _PLAIN_SUBTYPES[self._file.subtype]
         self.damaged_packets = 0
-        self.shape = SoundShape(
-            sample_rate=self._file.samplerate, channels=self._file.channels, depth_bits=depth_bits
-        )
+        self.shape = SoundShape(sample_rate=self._file.samplerate, channels=self._file.channels, depth_bits=depth_bits)
 
     def blocks(self) -> Iterator[Block]:
         try:
@@ -164,7 +162,8 @@ class _FramedSource(_Closing):
             yield np.concatenate(pending)
 
     def _frames(self) -> Iterator[Block]:
-        self._stream.thread_type = "NONE"
+        # One thread each: the workers already fill the cores.
+        self._stream.codec_context.thread_count = 1
         decoded_any = False
         try:
             for packet in self._container.demux(self._stream):
@@ -186,7 +185,7 @@ class _FramedSource(_Closing):
             raise DecodeError(
                 f"{self._path.name} changes its sample rate or channels on the way; split it before converting."
             )
-        values = frame.to_ndarray()
+        values: Block = frame.to_ndarray()
         values = values.T if frame.format.is_planar else values.reshape(-1, self.shape.channels)
         if self._kind == "u8":
             return ((values.astype(np.int16) - 128) << 8).astype(np.int16)

@@ -1,13 +1,14 @@
 """The value that travels beside every stream of blocks."""
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 __all__ = ["BLOCK_SAMPLES", "Block", "SoundShape"]
 
-Block = NDArray[np.generic]
+Block = NDArray[Any]
 """Shape (samples, channels). int16 up to 16 bit, int32 left-justified up to 32 bit, float32 or
 float64 with full scale at 1.0. "Samples" counts sampling instants, not values."""
 

@@ -67,7 +67,7 @@ class _Mix:
         self._matrix = matrix
 
     def push(self, block: Block, *, last: bool = False) -> Block:
-        return block @ self._matrix.T
+        return np.asarray(block @ self._matrix.T)
 
 
 class _HighPass:

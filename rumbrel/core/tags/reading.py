@@ -12,6 +12,7 @@ import mutagen.asf
 import mutagen.flac
 import mutagen.id3
 import mutagen.mp4
+from mutagen.asf._attrs import ASFByteArrayAttribute
 
 from rumbrel.core.errors import TagError
 
@@ -78,7 +79,8 @@ def _read_mp4(tags: mutagen.mp4.MP4Tags) -> TagSet:
     for key, values in tags.items():
         if key == "covr":
             covers += [
-                Cover(media_type=_MP4_IMAGES.get(int(image.imageformat), "image/jpeg"), data=bytes(image)) for image in values
+                Cover(media_type=_MP4_IMAGES.get(int(image.imageformat), "image/jpeg"), data=bytes(image))
+                for image in values
             ]
         elif key in ("trkn", "disk"):
             texts = [f"{number}/{total}" if total else str(number) for number, total in values]
@@ -134,7 +136,7 @@ def _read_ape(tags: mutagen.apev2.APEv2) -> TagSet:
 def _read_asf(tags: mutagen.asf.ASFTags) -> TagSet:
     fields: Fields = {}
     for key, value in tags:
-        if isinstance(value, str) or not isinstance(value, mutagen.asf.ASFByteArrayAttribute):
+        if isinstance(value, str) or not isinstance(value, ASFByteArrayAttribute):
             _add(fields, _FROM_ASF.get(key, key), [_clean(value)])
     return TagSet(fields=fields)
 

@@ -89,7 +89,9 @@ class _Table:
     def no_more(self) -> None:
         unknown = sorted(set(self._values) - self._asked)
         if unknown:
-            raise TargetError(f"{self._where} has an unknown key '{unknown[0]}'. Known are {', '.join(sorted(self._asked))}.")
+            raise TargetError(
+                f"{self._where} has an unknown key '{unknown[0]}'. Known are {', '.join(sorted(self._asked))}."
+            )
 
 
 _REQUIRED: Any = object()

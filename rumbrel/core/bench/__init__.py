@@ -1,0 +1,1 @@
+"""Stand-ins for devices, so that everything can be tried without hardware."""
