@@ -102,7 +102,7 @@ class _Resample:
                 out = np.concatenate([out, np.zeros((wanted - len(out), out.shape[1]))])
             out = out[:wanted]
         self._given += len(out)
-        return out
+        return np.asarray(out)
 
 
 class _Gain:
@@ -132,9 +132,10 @@ class _Quantise:
         noise = self._noise.random(block.shape, dtype=np.float32)
         noise -= self._noise.random(block.shape, dtype=np.float32)
         scaled = np.rint(block * full + noise)
-        limited = np.clip(scaled, -full, full - 1)
+        limited: Block = np.clip(scaled, -full, full - 1)
         self.clipped_values += int(np.count_nonzero(np.abs(scaled - limited) > 1))
-        return limited.astype(self._dtype) << self._shift
+        integers: Block = limited.astype(self._dtype)
+        return integers << self._shift
 
 
 class _ToFloat32:

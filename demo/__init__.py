@@ -1,0 +1,1 @@
+"""The demo collection of the invented Ostwick Carillon Trust."""

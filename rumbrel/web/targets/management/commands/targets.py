@@ -1,0 +1,16 @@
+"""./run targets: the catalogue."""
+
+from typing import Any
+
+from rumbrel.core.targets import all_targets
+from rumbrel.web.ui.commands import ReportingCommand
+
+
+class Command(ReportingCommand):
+    help = "List the targets and what each accepts."
+
+    def work(self, options: dict[str, Any]) -> bool:
+        for target in all_targets():
+            kinds = ", ".join(dict.fromkeys(row.kind for row in target.accepts))
+            self.report(target.as_record(), f"{target.slug:14} {target.name} (accepts {kinds}). {target.about}", options)
+        return True

@@ -1,0 +1,46 @@
+"""What every command shares: reports one JSON object a line, sentences for people, exit status."""
+
+import json
+import sys
+from typing import Any
+
+from django.core.management.base import BaseCommand, CommandError, CommandParser
+
+from rumbrel.core.errors import RumbrelError
+
+__all__ = ["ReportingCommand"]
+
+
+class ReportingCommand(BaseCommand):
+    """Subclasses do their work in `work` and return whether all went well."""
+
+    requires_system_checks: list[str] = []
+    failure_status = 1
+
+    def add_arguments(self, parser: CommandParser) -> None:
+        parser.add_argument("--json", action="store_true", help="one JSON object a line")
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        try:
+            went_well = self.work(options)
+        except RumbrelError as error:
+            raise CommandError(str(error), returncode=self.failure_status) from error
+        except KeyboardInterrupt:
+            self.stderr.write("Stopped. What is finished stays, what was begun is gone.")
+            sys.exit(130)
+        if not went_well:
+            sys.exit(self.failure_status)
+
+    def work(self, options: dict[str, Any]) -> bool:
+        raise NotImplementedError
+
+    def report(self, record: dict[str, Any], text: str, options: dict[str, Any]) -> None:
+        """One result: the record with --json, else the sentence."""
+        self.stdout.write(json.dumps(record, ensure_ascii=True) if options["json"] else _printable(text))
+        self.stdout.flush()
+
+
+def _printable(text: str) -> str:
+    """Names may hold line breaks and undecodable bytes; a line stays a line."""
+    flat = "".join(sign if sign.isprintable() else " " for sign in text)
+    return flat.encode("utf-8", "replace").decode("utf-8")
