@@ -30,7 +30,9 @@ def _bell(pitch_hz: float, rate: int) -> Float:
 def _pipe(pitch_hz: float, seconds: float, rate: int) -> Float:
     """An open pipe: strong low harmonics, a soft chiff, edges of 30 ms."""
     time = np.arange(int(rate * seconds), dtype=np.float32) / rate
-    sound = sum(np.sin(2 * np.pi * pitch_hz * n * time + 0.7 * n) / n**1.6 for n in range(1, 8) if pitch_hz * n < rate / 2.2)
+    sound = sum(
+        np.sin(2 * np.pi * pitch_hz * n * time + 0.7 * n) / n**1.6 for n in range(1, 8) if pitch_hz * n < rate / 2.2
+    )
     edge = min(len(time) // 3, int(rate * 0.03))
     envelope = np.ones_like(time)
     envelope[:edge], envelope[-edge:] = np.linspace(0, 1, edge), np.linspace(1, 0, edge)

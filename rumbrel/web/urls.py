@@ -19,6 +19,7 @@ urlpatterns = [
     path("pull/clear/", collection.clear_pull, name="clear-pull"),
     path("pull/undo/", collection.undo_clear, name="undo-clear"),
     path("pull/strip/", ui.pull_strip, name="pull-strip"),
+    path("work/", ui.head_work, name="head-work"),
     path("folders/", collection.folders, name="folders"),
     path("folders/add/", collection.add_folder, name="add-folder"),
     path("folders/drop/", collection.drop, name="drop"),

@@ -12,13 +12,14 @@ __all__ = ["MEDIA", "Medium", "medium_for"]
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Medium:
     """capacity_sectors counts from address 0. speeds are multiples of 75 sectors/s; careful_speed
-    is the one common practice takes for copies that must play everywhere."""
+    is the one common practice takes for copies that must play everywhere. pitch_um is the track pitch its length needs."""
 
     key: str
     label: str
     capacity_sectors: int
     speeds: tuple[int, ...]
     careful_speed: int
+    pitch_um: float
 
     @property
     def capacity_bytes(self) -> int:
@@ -35,8 +36,22 @@ _LEAD_SECONDS_AT_1X = 60 + 90
 _CLOSING_SECONDS = 10
 
 MEDIA: tuple[Medium, ...] = (
-    Medium(key="74", label="74 minute blank", capacity_sectors=333_000, speeds=(4, 8, 16, 24), careful_speed=8),
-    Medium(key="80", label="80 minute blank", capacity_sectors=360_000, speeds=(4, 8, 16, 24, 48), careful_speed=8),
+    Medium(
+        key="74",
+        label="74 minute blank",
+        capacity_sectors=333_000,
+        speeds=(4, 8, 16, 24),
+        careful_speed=8,
+        pitch_um=1.6,
+    ),
+    Medium(
+        key="80",
+        label="80 minute blank",
+        capacity_sectors=360_000,
+        speeds=(4, 8, 16, 24, 48),
+        careful_speed=8,
+        pitch_um=1.5,
+    ),
 )
 
 

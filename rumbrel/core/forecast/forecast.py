@@ -218,12 +218,11 @@ def _sound_warnings(facts: Facts, after: After, shape: SoundShape) -> Iterable[W
                 text="The source is lossy: the result is larger and sounds no better.",
             )
         else:
-            yield Warning(code=WarningCode.LOSSY_TO_LOSSY, text="Lossy to lossy: each coding takes a little away.")
+            yield Warning(code=WarningCode.LOSSY_TO_LOSSY, text="Lossy to lossy.")
             if after.bitrate_bps > facts.bitrate_bps * 1.02:
                 yield Warning(
                     code=WarningCode.BITRATE_ABOVE_SOURCE,
-                    text=f"{after.bitrate_bps // 1000} kbit/s is above the source's {round(facts.bitrate_bps / 1000)}; "
-                    "it adds size, not sound.",
+                    text=f"{after.bitrate_bps // 1000} is above the source's {round(facts.bitrate_bps / 1000)} kbit/s.",
                 )
     # Opus knows one rate only; carrying other rates in it is its normal way and no loss of truth.
     if shape.sample_rate > facts.sample_rate and after.codec != "opus":

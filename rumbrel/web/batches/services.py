@@ -126,9 +126,9 @@ def _alive(worker: str) -> bool:
 
 def run_item(item_id: int) -> None:
     """Claim one item and carry it out. Whoever comes second finds it claimed and leaves."""
-    claimed = Item.objects.filter(
-        pk=item_id, state=Item.State.WAITING, batch__state=Batch.State.RUNNING
-    ).update(state=Item.State.RUNNING, worker=_me(), share=0)
+    claimed = Item.objects.filter(pk=item_id, state=Item.State.WAITING, batch__state=Batch.State.RUNNING).update(
+        state=Item.State.RUNNING, worker=_me(), share=0
+    )
     if not claimed:
         return
     item = Item.objects.select_related("batch").get(pk=item_id)

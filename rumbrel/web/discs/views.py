@@ -1,5 +1,6 @@
 """Discs: layout, time check, write, read-back."""
 
+from functools import partial
 from pathlib import Path
 
 from django.conf import settings
@@ -8,7 +9,7 @@ from django.http import FileResponse, Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
-from rumbrel.core.disc.layout import radius_mm
+from rumbrel.core.disc.layout import DiscLayout, radius_mm
 from rumbrel.core.disc.media import MEDIA
 from rumbrel.core.errors import RumbrelError
 from rumbrel.web.playlists.models import Playlist
@@ -27,6 +28,16 @@ def lay_out(request: HttpRequest, pk: int) -> HttpResponse:
     return redirect("disc", pk=Disc.objects.create(playlist=playlist).pk)
 
 
+RIM_MM = 59.0
+
+
+def _geometry(layout: DiscLayout) -> dict[str, object]:
+    """Rings from the inside out, as far as there is disc."""
+    radius = partial(radius_mm, pitch_um=layout.medium.pitch_um)
+    rings = [(radius(t.start_sector), min(RIM_MM, radius(t.end_sector)), t.number) for t in layout.tracks]
+    return {"rings": [ring for ring in rings if ring[0] < RIM_MM], "edge_mm": radius(layout.medium.capacity_sectors)}
+
+
 def disc(request: HttpRequest, pk: int) -> HttpResponse:
     found = get_object_or_404(Disc.objects.select_related("playlist"), pk=pk)
     layout = services.layout_of(found)
@@ -38,8 +49,7 @@ def disc(request: HttpRequest, pk: int) -> HttpResponse:
         "gaps": services.GAP_CHOICES,
         "left_out": services.left_out(found),
         "write_seconds": layout.medium.write_seconds(layout.total_sectors, found.speed),
-        "rings": [(radius_mm(t.start_sector), radius_mm(t.end_sector), t.number) for t in layout.tracks],
-        "edge_mm": radius_mm(layout.medium.capacity_sectors),
+        **_geometry(layout),
         "verdicts": {verdict["number"]: verdict["equal"] for verdict in found.verdicts},
     }
     return render(request, "discs/_write.html" if request.htmx else "discs/disc.html", context)

@@ -22,6 +22,15 @@ NAVIGATION = (
     ("bench", "Bench"),
 )
 
+STATIONS = {
+    "folders": "collection",
+    "forecast": "batches",
+    "batch": "batches",
+    "playlist": "playlists",
+    "disc": "discs",
+}
+"""The navigation entry that a page below it belongs to."""
+
 
 def pull_state() -> dict[str, Any]:
     """The pull list against an 80 minute blank."""
@@ -44,7 +53,7 @@ def frame(request: HttpRequest) -> dict[str, Any]:
     running = Batch.objects.filter(state=Batch.State.RUNNING).first()
     return {
         "navigation": NAVIGATION,
-        "here": match.kwargs.get("station", match.url_name) if match else "",
+        "here": STATIONS.get(match.url_name, match.url_name) if match else "",
         "pull": pull_state(),
         "running_batch": running,
         "running_pace": pace(running) if running else None,

@@ -26,3 +26,7 @@ def gallery(request: HttpRequest) -> HttpResponse:
 
 def pull_strip(request: HttpRequest) -> HttpResponse:
     return render(request, "ui/_pull.html")
+
+
+def head_work(request: HttpRequest) -> HttpResponse:
+    return render(request, "ui/_head_work.html")

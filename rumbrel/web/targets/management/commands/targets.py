@@ -12,5 +12,7 @@ class Command(ReportingCommand):
     def work(self, options: dict[str, Any]) -> bool:
         for target in all_targets():
             kinds = ", ".join(dict.fromkeys(row.kind for row in target.accepts))
-            self.report(target.as_record(), f"{target.slug:14} {target.name} (accepts {kinds}). {target.about}", options)
+            self.report(
+                target.as_record(), f"{target.slug:14} {target.name} (accepts {kinds}). {target.about}", options
+            )
         return True

@@ -29,7 +29,14 @@ class Command(BaseCommand):
         signal.signal(signal.SIGTERM, _stop)
         jobs = str(len(os.sched_getaffinity(0)))
         me = [sys.executable, sys.argv[0]]
-        web = [sys.executable, "-m", "waitress", "--threads=8", f"--listen={HOST}:{port}", "rumbrel.web.wsgi:application"]
+        web = [
+            sys.executable,
+            "-m",
+            "waitress",
+            "--threads=8",
+            f"--listen={HOST}:{port}",
+            "rumbrel.web.wsgi:application",
+        ]
         consumer = [*me, "run_huey", "--workers", jobs, "--worker-type", "process", "--quiet"]
         # Groups of their own: Ctrl-C comes here first, and each is ended in order.
         running = [subprocess.Popen(command, start_new_session=True) for command in (web, consumer)]
