@@ -1,0 +1,1 @@
+"""Tests: core by example and by property, web through Django's client, main flows in a browser."""

@@ -34,7 +34,7 @@ class Batch(models.Model):
     @property
     def counts(self) -> dict[str, int]:
         rows = self.items.values_list("state").annotate(n=models.Count("pk"))
-        return {state: n for state, n in rows}
+        return dict(rows)
 
     @property
     def total_seconds(self) -> float:
