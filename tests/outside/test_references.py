@@ -1,0 +1,154 @@
+"""Checks against published figures and independent readers. Each names its source."""
+
+import re
+import subprocess
+import tempfile
+import warnings
+from pathlib import Path
+from unittest import TestCase
+
+import numpy as np
+import soundfile
+from scipy import signal
+
+from rumbrel.core.disc.image import write_image
+from rumbrel.core.disc.layout import lay_out
+from rumbrel.core.disc.media import medium_for
+from rumbrel.core.inspection import inspect_file
+from rumbrel.core.sound.mpeg_frames import parse_info_frame, walk_frames
+from rumbrel.core.sound.shape import SoundShape
+from rumbrel.core.sound.stages import Treatment, build_chain
+from tests.core.test_disc import programme
+from tests.signals import convert_one, write_sound
+
+
+class OutsideCase(TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+
+class TelephoneTests(OutsideCase):
+    """ITU-T G.711 (from memory); the bytes are those of Python 3.11's audioop."""
+
+    def test_mu_law_bytes(self) -> None:
+        values = np.array([0, 100, 1000, -1000, 8000, 32767, -32768], dtype=np.int16)
+        soundfile.write(self.folder / "g711.wav", values, 8000, subtype="PCM_16")
+        outcome = convert_one(self.folder / "g711.wav", "phone-ulaw", self.folder / "out")
+        data = Path(outcome.step.output).read_bytes()
+        at = data.index(b"data") + 8
+        self.assertEqual(data[at : at + 7].hex(), "fff2ce4ea08000")
+
+    def test_every_code_decodes_as_the_reference_does(self) -> None:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", DeprecationWarning)
+            import audioop
+        codes = bytes(range(256))
+        raw = self.folder / "codes.raw"
+        raw.write_bytes(codes)
+        ours, _ = soundfile.read(raw, samplerate=8000, channels=1, format="RAW", subtype="ULAW", dtype="int16")
+        np.testing.assert_array_equal(ours, np.frombuffer(audioop.ulaw2lin(codes, 2), "<i2"))
+
+
+class SizeTests(OutsideCase):
+    """MPEG-1 Layer III: bytes = floor(144 x bitrate / rate) + padding (ISO/IEC 11172-3, from memory)."""
+
+    def test_constant_bitrate_frames_and_size(self) -> None:
+        source = write_sound(self.folder / "a.wav", 44_100 * 10)
+        for target, bitrate in (("car-mp3", 320_000), ("radio-mp3", 128_000)):
+            outcome = convert_one(source, target, self.folder / target)
+            path = Path(outcome.step.output)
+            frames = [header for _, header in walk_frames(path.open("rb"), 0, path.stat().st_size)]
+            for header in frames:
+                self.assertEqual(header.size_bytes, 144 * bitrate // 44_100 + header.padding)
+            self.assertEqual(sum(h.size_bytes for h in frames), path.stat().st_size)
+            self.assertAlmostEqual(path.stat().st_size / (bitrate / 8 * 10), 1.0, delta=0.015)
+            self.assertEqual({h.mode for h in frames[1:]}, {"joint stereo" if target == "radio-mp3" else "stereo"})
+            info = parse_info_frame(path.read_bytes()[: frames[0].size_bytes])
+            self.assertEqual((info.frames, info.delay_samples), (len(frames) - 1, 576))
+
+    def test_pcm_size_is_rate_times_depth_times_channels(self) -> None:
+        source = write_sound(self.folder / "a.wav", 96_000, rate=96_000, subtype="PCM_24")
+        outcome = convert_one(source, "disc-wav", self.folder / "out")
+        self.assertEqual(outcome.bytes_out, 44_100 * 2 * 2 + 44)
+        self.assertEqual(outcome.step.after.size_bytes, outcome.bytes_out)
+
+    def test_a_700_megabyte_blank_in_bytes(self) -> None:
+        """Derived from 360,000 sectors of 2,352 bytes."""
+        self.assertEqual(medium_for("80").capacity_bytes, 846_720_000)
+
+
+class LengthTests(OutsideCase):
+    """A second decoder, libsndfile, finds the lengths that FFmpeg finds."""
+
+    def test_two_decoders_agree_to_the_sample(self) -> None:
+        for rate in (44_100, 48_000, 32_000):
+            source = write_sound(self.folder / f"{rate}.wav", 70_001, rate=rate)
+            for target in ("car-mp3", "archive-flac", "disc-wav", "radio-mp3", "phone-ulaw"):
+                path = Path(convert_one(source, target, self.folder / target).step.output)
+                sound, _ = soundfile.read(path)
+                self.assertEqual(len(sound), inspect_file(path).samples, f"{target} {rate}")
+
+    def test_an_mp3_begins_where_its_source_begins(self) -> None:
+        source = write_sound(self.folder / "a.wav", 60_000)
+        path = Path(convert_one(source, "car-mp3", self.folder / "out").step.output)
+        before, _ = soundfile.read(source)
+        after, _ = soundfile.read(path)
+        lag = np.argmax(signal.correlate(after[:, 0], before[:, 0], method="fft")) - (len(before) - 1)
+        self.assertEqual(lag, 0)
+
+
+class ResolutionTests(TestCase):
+    def test_dither_noise_has_the_power_of_the_textbook(self) -> None:
+        """Triangular dither of 2 LSB peak to peak gives LSB^2/4 in all: 4.77 dB above LSB^2/12 (derived)."""
+        wide = SoundShape(sample_rate=44_100, channels=2, depth_bits=24)
+        narrow = SoundShape(sample_rate=44_100, channels=2, depth_bits=16)
+        random = np.random.default_rng(3)
+        source = (random.integers(-(1 << 22), 1 << 22, (400_000, 2)) << 8).astype(np.int32)
+        out = build_chain(wide, narrow, Treatment()).push(source).astype(np.float64)
+        error = out - source / 65536.0
+        self.assertAlmostEqual(10 * np.log10(np.mean(error**2) / (1 / 12)), 4.77, delta=0.03)
+
+    def test_resampling_is_flat_and_clean(self) -> None:
+        """Flat within 0.1 dB to 20 kHz, aliases below -120 dB (the project's own promise)."""
+        rate, wide = 96_000, SoundShape(sample_rate=96_000, channels=1, depth_bits=0)
+        narrow = SoundShape(sample_rate=44_100, channels=1, depth_bits=0)
+        time = np.arange(rate * 2) / rate
+        for pitch, wanted in ((20, 0.0), (1_000, 0.0), (20_000, 0.0), (24_500, None), (30_000, None)):
+            chain = build_chain(wide, narrow, Treatment())
+            tone = 0.5 * np.sin(2 * np.pi * pitch * time)[:, None]
+            out = np.concatenate([chain.push(tone), *chain.finish()])
+            middle = out[20_000:-20_000, 0]
+            level = 20 * np.log10(np.sqrt(np.mean(middle.astype(np.float64) ** 2)) / (0.5 / np.sqrt(2)) + 1e-12)
+            if wanted is None:
+                self.assertLess(level, -120, pitch)
+            else:
+                self.assertAlmostEqual(level, wanted, delta=0.1, msg=str(pitch))
+
+
+class CueTests(OutsideCase):
+    """libcdio reads the sheet and the image."""
+
+    def test_cd_info_finds_the_tracks_where_they_were_put(self) -> None:
+        paths = [write_sound(self.folder / f"{n}.wav", 300_000 + n, seed=n) for n in (1, 2, 3)]
+        parts = [programme(str(p), 300_000 + n, f"Peal {n}") for n, p in enumerate(paths, 1)]
+        layout = lay_out(parts, gap_sectors=150, medium=medium_for("80"))
+        image = write_image(layout, self.folder, "shop")
+        command = ["cd-info", "--no-header", "--no-device-info", "--cue-file", str(image.cue_path)]
+        text = subprocess.run(command, capture_output=True, text=True).stdout
+        rows = re.findall(r"^\s*(\d+): (\d\d):(\d\d):(\d\d)\s+(\d+) (audio|leadout)", text, re.MULTILINE)
+        starts = {int(row[0]): int(row[4]) for row in rows}
+        self.assertEqual([starts[n] for n in (1, 2, 3)], [track.start_sector for track in layout.tracks])
+        self.assertEqual(starts[170], layout.total_sectors)
+        # libcdio prints absolute time, which begins two seconds before address 0.
+        first = next(row for row in rows if row[0].strip() == "1")
+        self.assertEqual(first[1:4], ("00", "02", "00"))
+
+    def test_times_in_minutes_seconds_and_frames(self) -> None:
+        """IEC 60908 (from memory): address = (minutes x 60 + seconds) x 75 + frames - 150."""
+        from rumbrel.core.disc.red_book import FIRST_PAUSE_SECTORS, parse_msf
+
+        self.assertEqual(parse_msf("00:02:00") - FIRST_PAUSE_SECTORS, 0)
+        self.assertEqual(parse_msf("79:59:74") - FIRST_PAUSE_SECTORS, 359_849)
+        self.assertEqual(parse_msf("74:00:00"), 333_000)
