@@ -17,11 +17,11 @@ def open_aac(path: Path, shape: SoundShape, settings: EncoderSettings) -> Framed
     """
     bitrate_kbps = settings.bitrate_kbps or 96 * shape.channels
     plan = FramedPlan(
-        muxer="ipod",
+        muxer="mp4",
         codec="aac",
         sample_format="fltp",
         bitrate_bps=bitrate_kbps * 1000,
         codec_options={"aac_coder": "fast" if settings.effort == 0 else "twoloop"},
-        muxer_options={"movflags": "+faststart", "movie_timescale": str(shape.sample_rate)},
+        muxer_options={"brand": "M4A ", "movflags": "+faststart", "movie_timescale": str(shape.sample_rate)},
     )
     return FramedEncoder(path, shape, plan)

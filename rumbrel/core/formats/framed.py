@@ -47,9 +47,10 @@ class FramedEncoder:
             self._stream: Any = self._container.add_stream(
                 plan.codec, rate=shape.sample_rate, layout=self._layout, options=dict(plan.codec_options)
             )
-            self._stream.codec_context.format = plan.sample_format
+            context: Any = self._stream.codec_context
+            context.format = plan.sample_format
             if plan.bitrate_bps is not None:
-                self._stream.codec_context.bit_rate = plan.bitrate_bps
+                context.bit_rate = plan.bitrate_bps
         except (av.error.FFmpegError, ValueError, OSError) as error:
             raise EncodeError(f"The encoder refused these settings: {error}.") from error
 
@@ -103,10 +104,10 @@ def open_flac(path: Path, shape: SoundShape, settings: EncoderSettings) -> Frame
 
 def open_alac(path: Path, shape: SoundShape, settings: EncoderSettings) -> FramedEncoder:
     plan = FramedPlan(
-        muxer="ipod",
+        muxer="mp4",
         codec="alac",
         sample_format=_integer_format(shape, planar=True),
-        muxer_options={"movflags": "+faststart", "movie_timescale": str(shape.sample_rate)},
+        muxer_options={"brand": "M4A ", "movflags": "+faststart", "movie_timescale": str(shape.sample_rate)},
     )
     return FramedEncoder(path, shape, plan)
 

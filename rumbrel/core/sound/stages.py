@@ -110,7 +110,7 @@ class _Gain:
         self._factor = 10.0 ** (gain_db / 20.0)
 
     def push(self, block: Block, *, last: bool = False) -> Block:
-        return block * self._factor
+        return np.asarray(block * self._factor)
 
 
 class _Quantise:

@@ -5,12 +5,19 @@
   const rows = () => all("tr[data-row]");
   const current = () => document.querySelector("tr[data-row].is-current");
 
+  // Rows are replaced as work goes on; the one the user is at stays so.
+  let currentId = "";
+  function choose(row) {
+    rows().forEach((each) => each.classList.toggle("is-current", each === row));
+    currentId = row.id;
+  }
+
   function walk(step) {
     const list = rows();
     if (!list.length) return;
     const at = list.indexOf(current());
     const next = list[Math.max(0, Math.min(list.length - 1, at + step))];
-    list.forEach((row) => row.classList.toggle("is-current", row === next));
+    choose(next);
     next.scrollIntoView({ block: "nearest" });
     next.querySelector("a, button")?.focus({ preventScroll: true });
   }
@@ -48,12 +55,17 @@
   document.addEventListener("click", (event) => {
     if (event.target.closest("[data-theme-switch]")) switchTheme();
     const row = event.target.closest("tr[data-row]");
-    if (row) rows().forEach((each) => each.classList.toggle("is-current", each === row));
+    if (row) choose(row);
   });
+
+  // The search runs while typing; leaving its field must not run it a second time and swap rows under the user.
+  document.addEventListener("change", (event) => {
+    if (event.target.type === "search") event.stopPropagation();
+  }, true);
 
   // A sentence's choice takes effect at once; its button serves those without scripts.
   document.addEventListener("change", (event) => {
-    const form = event.target.closest("form[data-at-once]");
+    const form = event.target.closest("form[data-at-once]:not([hx-get])");
     if (form) form.requestSubmit();
   });
 
@@ -87,5 +99,8 @@
     });
   }
   document.addEventListener("DOMContentLoaded", () => makeSortable(document));
+  document.addEventListener("htmx:afterSettle", () => {
+    if (currentId && !current()) document.getElementById(currentId)?.classList.add("is-current");
+  });
   document.addEventListener("htmx:afterSettle", (event) => makeSortable(event.target.parentNode || document));
 })();

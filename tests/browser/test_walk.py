@@ -1,0 +1,139 @@
+"""Stations 1 to 5 in the real interface, with the demo data, the server and the consumer."""
+
+import os
+import re
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+from unittest import TestCase
+
+from playwright.sync_api import Page, expect, sync_playwright
+
+ROOT = Path(__file__).resolve().parents[2]
+CHROMIUM = "/usr/bin/chromium"
+ARGUMENTS = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+A_WHILE_MS = 90_000
+
+
+def _free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+class WalkTests(TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        data = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(data.cleanup)
+        cls.port = _free_port()
+        cls.data = Path(data.name)
+        environment = {**os.environ, "RUMBREL_DATA": data.name, "RUMBREL_PORT": str(cls.port), "RUMBREL_GALLERY": "1"}
+        cls.environment = environment
+        cls.server = subprocess.Popen(
+            [sys.executable, str(ROOT / "manage.py"), "demo"], env=environment, stdout=subprocess.PIPE, text=True
+        )
+        cls.addClassCleanup(cls._end)
+        lines = []
+        for line in cls.server.stdout:
+            lines.append(line)
+            if "Rumbrel is at" in line:
+                break
+        else:
+            raise AssertionError(f"the demo did not start: {lines}")
+        playwright = sync_playwright().start()
+        cls.addClassCleanup(playwright.stop)
+        cls.browser = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
+        cls.addClassCleanup(cls.browser.close)
+
+    @classmethod
+    def _end(cls) -> None:
+        cls.server.send_signal(signal.SIGTERM)
+        cls.server.wait(timeout=30)
+        cls.server.stdout.close()
+
+    def page(self, **context: object) -> Page:
+        page = self.browser.new_page(**context)
+        page.set_default_timeout(20_000)
+        self.faults: list[str] = []
+        page.on("pageerror", lambda error: self.faults.append(str(error)))
+        page.on("console", lambda note: self.faults.append(note.text) if note.type == "error" else None)
+        self.addCleanup(page.close)
+        page.goto(f"http://127.0.0.1:{self.port}/")
+        return page
+
+    def test_the_whole_way(self) -> None:
+        page = self.page(viewport={"width": 1280, "height": 800})
+        # 1 and 2: the demo folder is being scanned; its faults are listed.
+        expect(page.get_by_text(re.compile(r"^28 of 28 tracks"))).to_be_visible(timeout=A_WHILE_MS)
+        for fault in ("cut short", "empty", "wrong extension"):
+            expect(page.locator("td", has_text=fault).first).to_be_visible()
+        page.keyboard.press("/")
+        page.keyboard.type("notice,")
+        expect(page.get_by_text(re.compile(r"^3 of 28 tracks"))).to_be_visible()
+        page.locator("#text").blur()
+        page.keyboard.press("j")
+        page.keyboard.press("p")
+        expect(page.locator("#pull")).to_contain_text("1 track")
+        page.get_by_role("button", name="Pull all 3").click()
+        expect(page.locator("#pull")).to_contain_text("3 tracks")
+        page.locator("#text").fill("quarter")
+        page.get_by_role("button", name="Pull Quarter hours").click()
+        expect(page.locator("#pull")).to_contain_text("4 tracks")
+        page.get_by_role("link", name="Quarter hours").click()
+        expect(page.locator("#side")).to_contain_text("4,145,400 samples")
+        # 3: targets.
+        page.get_by_role("link", name="Targets", exact=True).click()
+        expect(page.locator("tbody tr")).to_have_count(6)
+        # 4: forecast, batch, report.
+        page.keyboard.press("f")
+        page.get_by_label("Target").select_option("phone-ulaw")
+        expect(page.locator("tbody")).to_contain_text("plays as is")
+        page.get_by_role("button", name="Start batch").click()
+        expect(page.locator("#batch[data-state=finished]")).to_be_visible(timeout=A_WHILE_MS)
+        expect(page.get_by_text("passed", exact=True)).to_have_count(4)
+        results = list((self.data / "results" / "phone-ulaw").rglob("*.wav"))
+        self.assertEqual(len(results), 4)
+        with page.expect_download() as download:
+            page.get_by_role("link", name="Download all").click()
+        self.assertTrue(download.value.suggested_filename.endswith(".zip"))
+        # 5: playlist, order, disc, write, read-back.
+        page.goto(f"http://127.0.0.1:{self.port}/playlists/")
+        page.get_by_label("Make a list of the pulled tracks").fill("Shop disc")
+        page.get_by_role("button", name="Make").click()
+        last = page.locator("#entries tbody tr").last.locator(".name").first.inner_text()
+        page.get_by_role("button", name=f"Move {last} up").click()
+        expect(page.locator("#entries tbody tr").nth(2)).to_contain_text(last)
+        page.get_by_role("button", name="Lay out on a disc").click()
+        expect(page.locator(".big")).to_contain_text("free")
+        page.get_by_label("Medium").select_option("74")
+        expect(page.locator(".ruler")).to_have_attribute("aria-label", "4 tracks on the 74 minute blank")
+        page.get_by_role("button", name="Write").click()
+        expect(page.locator("#write[data-state=written]")).to_be_visible(timeout=A_WHILE_MS)
+        self.assertEqual(len(list(self.data.rglob("Shop disc.cue"))), 1)
+        self.assertEqual(self.faults, [])
+
+    def test_narrow_and_dark_lose_nothing(self) -> None:
+        page = self.page(viewport={"width": 390, "height": 800}, color_scheme="dark")
+        for address in ("/", "/targets/", "/batches/", "/playlists/", "/discs/", "/bench/", "/help/", "/gallery/"):
+            page.goto(f"http://127.0.0.1:{self.port}{address}")
+            wide = page.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")
+            self.assertLessEqual(wide, 0, address)
+        self.assertEqual(page.evaluate("getComputedStyle(document.body).backgroundColor"), "rgb(17, 22, 27)")
+        page.keyboard.press("d")
+        self.assertEqual(page.evaluate("getComputedStyle(document.body).backgroundColor"), "rgb(246, 243, 234)")
+        self.assertEqual(self.faults, [])
+
+    def test_a_port_in_use_is_said(self) -> None:
+        done = subprocess.run(
+            [sys.executable, str(ROOT / "manage.py"), "serve"], env=self.environment, capture_output=True, text=True
+        )
+        self.assertEqual(done.returncode, 1)
+        self.assertIn(f"Port {self.port} is in use", done.stderr)
