@@ -7,7 +7,6 @@ alone; the pipeline is what `convert` does, with tags, checks and moving into pl
 import argparse
 import multiprocessing
 import os
-import resource
 import subprocess
 import sys
 import tempfile
@@ -141,7 +140,9 @@ def _memory_of(source: Path) -> None:
     with tempfile.TemporaryDirectory() as out:
         plan = forecast_batch(gather_sources([source]), parse_target(MP3_192, slug="bench"), Path(out))
         _finish([carry_out(step) for step in plan.steps])
-    print(round(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024))
+    # VmHWM is this process's own; ru_maxrss would begin with the parent's.
+    status = Path("/proc/self/status").read_text()
+    print(next(int(line.split()[1]) // 1024 for line in status.splitlines() if line.startswith("VmHWM")))
 
 
 def main() -> None:

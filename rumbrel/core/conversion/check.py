@@ -1,6 +1,6 @@
 """Proof that a result is right: decode it again, compare it with its source and its target."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Protocol
 
@@ -8,7 +8,7 @@ from rumbrel.core.errors import CheckFailed, DecodeError
 from rumbrel.core.forecast.steps import Step
 from rumbrel.core.formats.encodings import encoding_for
 from rumbrel.core.inspection import Facts, inspect_file
-from rumbrel.core.sound.decoding import open_sound
+from rumbrel.core.sound.decoding import SoundSource, open_sound
 from rumbrel.core.sound.digest import SampleDigest
 from rumbrel.core.targets.fit import FitKind, fit_to
 
@@ -56,14 +56,18 @@ def _compare_shape(facts: Facts, step: Step) -> None:
         )
 
 
+def _digested(sound: SoundSource, digest: SampleDigest) -> Iterator[int]:
+    for block in sound.blocks():
+        digest.push(block)
+        yield len(block)
+
+
 def _decode(working: Path, facts: Facts, digest: SampleDigest | None, progress: Callable[[float], None]) -> int:
     samples = 0
     try:
         with open_sound(working, facts.choice()) as sound:
-            for block in sound.blocks():
-                samples += len(block)
-                if digest:
-                    digest.push(block)
+            for length in _digested(sound, digest) if digest else sound.lengths():
+                samples += length
                 progress(min(1.0, samples / max(1, facts.samples)))
             if sound.damaged_packets:
                 raise CheckFailed(f"{sound.damaged_packets} packets of the result do not decode.")

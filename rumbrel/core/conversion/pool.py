@@ -53,7 +53,8 @@ def _serve(pipe: Connection, shares: Any, steps: Sequence[Step]) -> None:
             return
         try:
             pipe.send(_work(number, steps[number], shares))
-        except Cancelled:
+        except (Cancelled, BrokenPipeError):
+            # Stopped, or the parent was killed: what was begun has been removed, what was finished stays.
             return
 
 

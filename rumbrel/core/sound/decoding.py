@@ -42,6 +42,10 @@ class SoundSource(Protocol):
         """Yield blocks shaped (samples, channels) until the end. Raises DecodeError."""
         ...
 
+    def lengths(self) -> Iterator[int]:
+        """Decode as blocks() does, but yield only how many samples came. Raises DecodeError."""
+        ...
+
     def close(self) -> None: ...
     def __enter__(self) -> Self: ...
     def __exit__(
@@ -97,6 +101,9 @@ class _PlainSource(_Closing):
         except soundfile.SoundFileError as error:
             raise DecodeError(f"{self._path.name} could not be read to its end: {error}.") from error
 
+    def lengths(self) -> Iterator[int]:
+        return (len(block) for block in self.blocks())
+
     def close(self) -> None:
         self._file.close()
 
@@ -146,7 +153,8 @@ class _FramedSource(_Closing):
         pending: list[Block] = []
         held = 0
         left = self._choice.end_sample
-        for block in self._frames():
+        for frame in self._frames():
+            block = self._block(frame)
             if left is not None:
                 block = block[:left]
                 left -= len(block)
@@ -161,7 +169,18 @@ class _FramedSource(_Closing):
         if pending:
             yield np.concatenate(pending)
 
-    def _frames(self) -> Iterator[Block]:
+    def lengths(self) -> Iterator[int]:
+        """Turning small frames into arrays costs as much as decoding them; counting needs none."""
+        left = self._choice.end_sample
+        for frame in self._frames():
+            samples = frame.samples if left is None else min(left, frame.samples)
+            yield samples
+            if left is not None:
+                left -= samples
+                if not left:
+                    return
+
+    def _frames(self) -> Iterator[av.AudioFrame]:
         # One thread each: the workers already fill the cores.
         self._stream.codec_context.thread_count = 1
         decoded_any = False
@@ -174,7 +193,7 @@ class _FramedSource(_Closing):
                     continue
                 for frame in frames:
                     decoded_any = True
-                    yield self._block(frame)
+                    yield frame
         except (av.error.FFmpegError, OSError) as error:
             raise DecodeError(f"{self._path.name} could not be read to its end: {_reason(error)}.") from error
         if not decoded_any and self.damaged_packets:
