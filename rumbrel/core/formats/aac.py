@@ -1,4 +1,4 @@
-"""AAC low complexity in M4A, by FFmpeg's encoder."""
+"""AAC low complexity in M4A and bare in ADTS, by FFmpeg's encoder."""
 
 from pathlib import Path
 
@@ -7,7 +7,7 @@ from rumbrel.core.sound.shape import SoundShape
 from .framed import FramedEncoder, FramedPlan
 from .settings import EncoderSettings
 
-__all__ = ["open_aac"]
+__all__ = ["open_aac", "open_adts"]
 
 
 def open_aac(path: Path, shape: SoundShape, settings: EncoderSettings) -> FramedEncoder:
@@ -15,13 +15,21 @@ def open_aac(path: Path, shape: SoundShape, settings: EncoderSettings) -> Framed
 
     With FFmpeg's default of 1/1000 s a player could be out by up to 44 samples at the end.
     """
-    bitrate_kbps = settings.bitrate_kbps or 96 * shape.channels
-    plan = FramedPlan(
-        muxer="mp4",
+    muxer_options = {"brand": "M4A ", "movflags": "+faststart", "movie_timescale": str(shape.sample_rate)}
+    return FramedEncoder(path, shape, _plan("mp4", shape, settings, muxer_options))
+
+
+def open_adts(path: Path, shape: SoundShape, settings: EncoderSettings) -> FramedEncoder:
+    """Frames alone: nothing states the encoder's delay, so the sound begins 1,024 samples late."""
+    return FramedEncoder(path, shape, _plan("adts", shape, settings, {}))
+
+
+def _plan(muxer: str, shape: SoundShape, settings: EncoderSettings, muxer_options: dict[str, str]) -> FramedPlan:
+    return FramedPlan(
+        muxer=muxer,
         codec="aac",
         sample_format="fltp",
-        bitrate_bps=bitrate_kbps * 1000,
+        bitrate_bps=(settings.bitrate_kbps or 96 * shape.channels) * 1000,
         codec_options={"aac_coder": "fast" if settings.effort == 0 else "twoloop"},
-        muxer_options={"brand": "M4A ", "movflags": "+faststart", "movie_timescale": str(shape.sample_rate)},
+        muxer_options=muxer_options,
     )
-    return FramedEncoder(path, shape, plan)

@@ -1,4 +1,4 @@
-"""Encoders of FFmpeg: FLAC, ALAC, WavPack, Opus, and the shared writer AAC builds on."""
+"""Encoders of FFmpeg: FLAC, ALAC, WavPack, Opus, WMA, G.722, and the shared writer AAC builds on."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -15,7 +15,16 @@ from rumbrel.core.sound.shape import Block, SoundShape
 
 from .settings import EncoderSettings
 
-__all__ = ["FramedEncoder", "FramedPlan", "open_alac", "open_flac", "open_opus", "open_wavpack"]
+__all__ = [
+    "FramedEncoder",
+    "FramedPlan",
+    "open_alac",
+    "open_flac",
+    "open_g722",
+    "open_opus",
+    "open_wavpack",
+    "open_wma",
+]
 
 _LAYOUTS = {1: "mono", 2: "stereo", 3: "3.0", 4: "quad", 5: "5.0", 6: "5.1", 7: "6.1", 8: "7.1"}
 
@@ -113,14 +122,29 @@ def open_alac(path: Path, shape: SoundShape, settings: EncoderSettings) -> Frame
 
 
 def open_wavpack(path: Path, shape: SoundShape, settings: EncoderSettings) -> FramedEncoder:
-    plan = FramedPlan(muxer="wv", codec="wavpack", sample_format=_integer_format(shape, planar=True))
+    options = {} if settings.effort is None else {"compression_level": str(settings.effort)}
+    plan = FramedPlan(
+        muxer="wv", codec="wavpack", sample_format=_integer_format(shape, planar=True), codec_options=options
+    )
     return FramedEncoder(path, shape, plan)
 
 
 def open_opus(path: Path, shape: SoundShape, settings: EncoderSettings) -> FramedEncoder:
     bitrate_kbps = settings.bitrate_kbps or 64 * shape.channels
-    options = {"vbr": "off" if settings.mode == "constant" else "on", "compression_level": str(settings.effort or 10)}
+    effort = 10 if settings.effort is None else settings.effort
+    options = {"vbr": "off" if settings.mode == "constant" else "on", "compression_level": str(effort)}
     plan = FramedPlan(
         muxer="opus", codec="libopus", sample_format="flt", bitrate_bps=bitrate_kbps * 1000, codec_options=options
     )
     return FramedEncoder(path, shape, plan)
+
+
+def open_wma(path: Path, shape: SoundShape, settings: EncoderSettings) -> FramedEncoder:
+    """WMA 2, constant bitrate; whole frames only, so a little silence follows the last sample."""
+    bitrate_kbps = settings.bitrate_kbps or 64 * shape.channels
+    plan = FramedPlan(muxer="asf", codec="wmav2", sample_format="fltp", bitrate_bps=bitrate_kbps * 1000)
+    return FramedEncoder(path, shape, plan)
+
+
+def open_g722(path: Path, shape: SoundShape, settings: EncoderSettings) -> FramedEncoder:
+    return FramedEncoder(path, shape, FramedPlan(muxer="wav", codec="g722", sample_format="s16"))

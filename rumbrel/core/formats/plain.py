@@ -1,5 +1,6 @@
-"""PCM and G.711 in WAV and AIFF, written by libsndfile."""
+"""PCM, G.711 and the simple telephone codings, written by libsndfile."""
 
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -10,9 +11,11 @@ from rumbrel.core.sound.shape import Block, SoundShape
 
 from .settings import EncoderSettings
 
-__all__ = ["open_aiff", "open_wav", "open_wav_alaw", "open_wav_ulaw"]
+__all__ = ["open_coded", "open_float", "open_pcm"]
 
-_SUBTYPES = {8: "PCM_U8", 16: "PCM_16", 24: "PCM_24", 32: "PCM_32"}
+_SUBTYPES = {8: "PCM_S8", 16: "PCM_16", 24: "PCM_24", 32: "PCM_32"}
+# RIFF holds 8 bit samples unsigned, the others hold them signed.
+_UNSIGNED_8 = frozenset({"WAV", "W64", "RF64"})
 
 
 class _PlainEncoder:
@@ -21,9 +24,8 @@ class _PlainEncoder:
             self._file = soundfile.SoundFile(
                 str(path), "w", shape.sample_rate, shape.channels, subtype=subtype, format=container
             )
-        except soundfile.SoundFileError as error:
+        except (soundfile.SoundFileError, ValueError) as error:
             raise EncodeError(f"The result cannot be written as {container}: {error}.") from error
-        self._shape = shape
 
     def write(self, block: Block) -> None:
         # libsndfile reports a full disk as a short write or an error, by the moment.
@@ -42,19 +44,25 @@ class _PlainEncoder:
         self._file.close()
 
 
-def open_wav(path: Path, shape: SoundShape, settings: EncoderSettings) -> _PlainEncoder:
-    """PCM in WAV; libsndfile turns it into RF64 by itself when it passes 4 GiB (EBU Tech 3306)."""
-    return _PlainEncoder(path, shape, "WAV", _SUBTYPES[shape.depth_bits])
+def _open(path: Path, shape: SoundShape, settings: EncoderSettings, *, container: str, subtype: str) -> _PlainEncoder:
+    return _PlainEncoder(path, shape, container, subtype)
 
 
-def open_aiff(path: Path, shape: SoundShape, settings: EncoderSettings) -> _PlainEncoder:
-    subtype = "PCM_S8" if shape.depth_bits == 8 else _SUBTYPES[shape.depth_bits]
-    return _PlainEncoder(path, shape, "AIFF", subtype)
+def _open_integers(path: Path, shape: SoundShape, settings: EncoderSettings, *, container: str) -> _PlainEncoder:
+    subtype = "PCM_U8" if shape.depth_bits == 8 and container in _UNSIGNED_8 else _SUBTYPES[shape.depth_bits]
+    return _PlainEncoder(path, shape, container, subtype)
 
 
-def open_wav_ulaw(path: Path, shape: SoundShape, settings: EncoderSettings) -> _PlainEncoder:
-    return _PlainEncoder(path, shape, "WAV", "ULAW")
+def open_pcm(container: str) -> partial[_PlainEncoder]:
+    """An opener of integer PCM in a container as libsndfile names it."""
+    return partial(_open_integers, container=container)
 
 
-def open_wav_alaw(path: Path, shape: SoundShape, settings: EncoderSettings) -> _PlainEncoder:
-    return _PlainEncoder(path, shape, "WAV", "ALAW")
+def open_float(container: str) -> partial[_PlainEncoder]:
+    """An opener of 32 bit floating point PCM."""
+    return partial(_open, container=container, subtype="FLOAT")
+
+
+def open_coded(container: str, subtype: str) -> partial[_PlainEncoder]:
+    """An opener of one of libsndfile's codings of 16 bit samples."""
+    return partial(_open, container=container, subtype=subtype)

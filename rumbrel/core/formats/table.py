@@ -38,6 +38,7 @@ class Codec:
 
 CONTAINERS: tuple[Container, ...] = (
     Container(key="wav", label="WAV", suffixes=(".wav", ".wave"), ffmpeg_names=("wav",), media_type="audio/wav"),
+    Container(key="rf64", label="RF64", suffixes=(".wav", ".rf64"), ffmpeg_names=(), media_type="audio/wav"),
     Container(key="w64", label="W64", suffixes=(".w64",), ffmpeg_names=("w64",), media_type="audio/x-w64"),
     Container(
         key="aiff", label="AIFF", suffixes=(".aiff", ".aif", ".aifc"), ffmpeg_names=("aiff",), media_type="audio/aiff"
@@ -91,6 +92,10 @@ CONTAINERS: tuple[Container, ...] = (
     Container(key="dff", label="DFF", suffixes=(".dff",), ffmpeg_names=("iff",), media_type="audio/x-dff"),
     Container(key="amr", label="AMR", suffixes=(".amr",), ffmpeg_names=("amr",), media_type="audio/amr"),
     Container(
+        key="vox", label="VOX", suffixes=(".vox",), ffmpeg_names=(), media_type="application/octet-stream"
+    ),
+    Container(key="gsm", label="GSM", suffixes=(".gsm",), ffmpeg_names=("gsm",), media_type="audio/x-gsm"),
+    Container(
         key="mpegts", label="MPEG-TS", suffixes=(".ts", ".m2ts"), ffmpeg_names=("mpegts",), media_type="video/mp2t"
     ),
 )
@@ -125,9 +130,12 @@ CODECS: tuple[Codec, ...] = (
     Codec(key="opus", label="Opus", lossless=False, ffmpeg_names=("opus", "libopus")),
     Codec(key="vorbis", label="Vorbis", lossless=False, ffmpeg_names=("vorbis", "libvorbis")),
     Codec(key="speex", label="Speex", lossless=False, ffmpeg_names=("speex", "libspeex")),
-    Codec(key="wma", label="WMA", lossless=False, ffmpeg_names=("wmav1", "wmav2", "wmapro", "wmavoice")),
+    Codec(key="wma", label="WMA", lossless=False, ffmpeg_names=("wmav1", "wmav2")),
+    Codec(key="wma-pro", label="WMA Pro", lossless=False, ffmpeg_names=("wmapro",)),
+    Codec(key="wma-voice", label="WMA Voice", lossless=False, ffmpeg_names=("wmavoice",)),
     Codec(key="wma-lossless", label="WMA lossless", lossless=True, ffmpeg_names=("wmalossless",)),
-    Codec(key="ac3", label="AC-3", lossless=False, ffmpeg_names=("ac3", "ac3_fixed", "eac3")),
+    Codec(key="ac3", label="AC-3", lossless=False, ffmpeg_names=("ac3", "ac3_fixed")),
+    Codec(key="eac3", label="E-AC-3", lossless=False, ffmpeg_names=("eac3",)),
     Codec(key="dts", label="DTS", lossless=False, ffmpeg_names=("dca",)),
     Codec(key="musepack", label="Musepack", lossless=False, ffmpeg_names=("mpc7", "mpc8")),
     Codec(
@@ -136,6 +144,13 @@ CODECS: tuple[Codec, ...] = (
         lossless=True,
         ffmpeg_names=("dsd_lsbf", "dsd_msbf", "dsd_lsbf_planar", "dsd_msbf_planar"),
     ),
+    Codec(key="truehd", label="TrueHD", lossless=True, ffmpeg_names=("truehd", "mlp")),
+    Codec(key="gsm", label="GSM", lossless=False, ffmpeg_names=("gsm", "gsm_ms", "libgsm", "libgsm_ms")),
+    Codec(key="g722", label="G.722", lossless=False, ffmpeg_names=("g722", "adpcm_g722")),
+    Codec(key="g726", label="G.726", lossless=False, ffmpeg_names=("g726", "adpcm_g726", "adpcm_g726le")),
+    Codec(key="ima-adpcm", label="IMA ADPCM", lossless=False, ffmpeg_names=("adpcm_ima_wav", "adpcm_ima_qt")),
+    Codec(key="ms-adpcm", label="MS ADPCM", lossless=False, ffmpeg_names=("adpcm_ms",)),
+    Codec(key="vox-adpcm", label="VOX ADPCM", lossless=False, ffmpeg_names=("adpcm_ima_oki",)),
     Codec(
         key="amr",
         label="AMR",

@@ -14,7 +14,7 @@ from rumbrel.core.errors import EncodeError
 
 from .shape import Block, SoundShape
 
-__all__ = ["Chain", "Treatment", "build_chain", "mix_matrix"]
+__all__ = ["CHANNEL_ORDERS", "Chain", "Treatment", "build_chain", "mix_matrix"]
 
 Float = NDArray[np.float64]
 
@@ -180,7 +180,7 @@ class Chain:
 _HALF = math.sqrt(0.5)
 
 # FFmpeg's and WAVE's default channel orders, by count; LFE is left out of a down-mix (BS.775).
-_ORDERS = {
+CHANNEL_ORDERS = {
     1: ("C",),
     2: ("L", "R"),
     3: ("L", "R", "C"),
@@ -213,9 +213,9 @@ def mix_matrix(channels_in: int, channels_out: int) -> Float:
         return np.eye(channels_in)
     if channels_in == 1:
         return np.ones((channels_out, 1)) if channels_out == 2 else _no_mix(channels_in, channels_out)
-    if channels_out > 2 or channels_in not in _ORDERS:
+    if channels_out > 2 or channels_in not in CHANNEL_ORDERS:
         return _no_mix(channels_in, channels_out)
-    stereo = np.array([_TO_STEREO[name] for name in _ORDERS[channels_in]]).T
+    stereo = np.array([_TO_STEREO[name] for name in CHANNEL_ORDERS[channels_in]]).T
     return stereo if channels_out == 2 else stereo.mean(axis=0, keepdims=True)
 
 
