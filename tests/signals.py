@@ -7,7 +7,7 @@ import soundfile
 from numpy.typing import NDArray
 
 from rumbrel.core.conversion import Outcome, carry_out
-from rumbrel.core.forecast import WhenPresent, forecast_batch, gather_sources
+from rumbrel.core.forecast import ForecastOptions, WhenPresent, forecast_batch, gather_sources
 from rumbrel.core.targets import find_target
 
 RATE = 44_100
@@ -33,7 +33,8 @@ def write_sound(path: Path, samples: int = 30_011, *, subtype: str = "PCM_16", *
 
 def convert_one(source: Path, target: str, out: Path, when: str = "skip") -> Outcome:
     """Forecast and carry out a single source."""
-    plan = forecast_batch(gather_sources([source]), find_target(target), out, when_present=WhenPresent(when))
+    options = ForecastOptions(when_present=WhenPresent(when))
+    plan = forecast_batch(gather_sources([source]), find_target(target), out, options=options)
     return carry_out(plan.steps[0])
 
 

@@ -15,7 +15,7 @@ import soundfile
 from rumbrel.core.conversion import Outcome, Progress, carry_out, run_steps
 from rumbrel.core.conversion.carry_out import Watch
 from rumbrel.core.errors import Cancelled
-from rumbrel.core.forecast import Action, WarningCode, forecast_batch, gather_sources
+from rumbrel.core.forecast import Action, ForecastOptions, WarningCode, WhenPresent, forecast_batch, gather_sources
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.targets import all_targets, find_target
 from tests.signals import convert_one, leftovers, write_sound
@@ -142,7 +142,8 @@ class PlaceTests(FolderCase):
         before = {p.name: p.read_bytes() for p in self.folder.iterdir()}
         sources = gather_sources([self.folder])
         for target in ("disc-wav", "archive-flac"):
-            plan = forecast_batch(sources, find_target(target), self.folder, when_present="replace")  # type: ignore[arg-type]
+            options = ForecastOptions(when_present=WhenPresent.REPLACE)
+            plan = forecast_batch(sources, find_target(target), self.folder, options=options)
             for step in plan.steps:
                 self.assertTrue(carry_out(step).ok)
         self.assertEqual(before, {name: (self.folder / name).read_bytes() for name in before})

@@ -2,6 +2,7 @@
 
 import io
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 from unittest import TestCase
 
@@ -9,6 +10,7 @@ import mutagen
 from PIL import Image
 
 from rumbrel.core.conversion import carry_out
+from rumbrel.core.conversion.lane import carried_tags
 from rumbrel.core.forecast import forecast_batch, gather_sources
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.tags import Cover, TagSet, write_tags
@@ -54,7 +56,9 @@ class TagTests(TestCase):
                 tags = inspect_file(Path(step.output)).tags
                 for name, values in FIELD_VALUES.items():
                     self.assertEqual(tags.fields.get(name), values, f"{name} from {source.suffix} to {target}")
-                self.assertEqual([cover.data for cover in tags.covers], [self.tags.covers[0].data])
+                self.assertEqual([cover.size_bytes for cover in tags.covers], [len(self.tags.covers[0].data)])
+                covers = carried_tags(replace(step, source=inspect_file(Path(step.output)))).covers
+                self.assertEqual([cover.data for cover in covers], [self.tags.covers[0].data])
 
     def test_the_tag_library_reads_the_customary_names(self) -> None:
         flac = write_sound(self.folder / "a.flac", 9_000)

@@ -1,33 +1,37 @@
-"""One Step from source to checked result."""
+"""Steps from source to checked result: decoded once, encoded as often as there are targets."""
 
 import hashlib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from rumbrel.core.errors import Cancelled, CheckFailed, DecodeError, OutputError, RumbrelError, TagError
+from rumbrel.core.errors import Cancelled, CheckFailed, DecodeError, OutputError, RumbrelError
 from rumbrel.core.forecast.steps import Action, Step, Warning, WarningCode
-from rumbrel.core.formats.encodings import Encoder, encoding_for
-from rumbrel.core.sound.decoding import SoundSource, open_sound
-from rumbrel.core.sound.digest import SampleDigest
-from rumbrel.core.sound.stages import Chain, build_chain
-from rumbrel.core.tags import write_tags
+from rumbrel.core.formats.rewrap import rewrap_sound
+from rumbrel.core.inspection.facts import Facts
+from rumbrel.core.sound.decoding import open_sound
+from rumbrel.core.targets.fit import rewrap_to
 
-from .check import check_result
+from .check import check_result, digest_of, inspect_result
+from .lane import Lane, Passage, put_tags
 from .outcome import Outcome
 from .placing import move_into_place, output_errors, working_file
 
-__all__ = ["Watch", "carry_out"]
+__all__ = ["Watch", "carry_out", "carry_out_group"]
 
 _COPY_BYTES = 1 << 20
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Watch:
-    """How a step reports and hears: progress takes the share done, 0.0 to 1.0."""
+    """How a step reports and hears: progress takes the share done, 0.0 to 1.0.
+
+    checks is False only where the work without its proof is to be measured.
+    """
 
     progress: Callable[[float], None] = lambda share: None
     cancelled: Callable[[], bool] = lambda: False
+    checks: bool = True
 
     def tick(self, share: float) -> None:
         """Report, and raise Cancelled when the user has stopped the work."""
@@ -41,20 +45,41 @@ _NO_WATCH = Watch()
 
 def carry_out(step: Step, watch: Watch = _NO_WATCH) -> Outcome:
     """Do what the step says. Failures come back as an Outcome; only Cancelled is raised."""
-    if step.action is Action.SKIP:
-        return Outcome(step=step, ok=True, warnings=step.warnings)
-    if step.action is Action.REFUSE:
-        return Outcome(step=step, ok=False, error=step.reason)
+    return carry_out_group((step,), watch)[0]
+
+
+def carry_out_group(steps: Sequence[Step], watch: Watch = _NO_WATCH) -> list[Outcome]:
+    """Do several steps of one source; its sound is decoded once for all that convert it."""
+    outcomes: dict[int, Outcome] = {}
+    for number, step in enumerate(steps):
+        if step.action is Action.SKIP:
+            outcomes[number] = Outcome(step=step, ok=True, warnings=step.warnings)
+        elif step.action is Action.REFUSE:
+            outcomes[number] = Outcome(step=step, ok=False, error=step.reason)
+        elif step.action in (Action.COPY, Action.REWRAP):
+            outcomes[number] = _carry_alone(step, watch)
+    converting = [number for number, step in enumerate(steps) if step.action is Action.CONVERT]
+    if converting:
+        done = _convert([steps[number] for number in converting], watch)
+        outcomes.update(zip(converting, done, strict=True))
+    watch.progress(1.0)
+    return [outcomes[number] for number in range(len(steps))]
+
+
+def _failed(step: Step, error: RumbrelError) -> Outcome:
+    return Outcome(step=step, ok=False, error=str(error), warnings=step.warnings)
+
+
+def _carry_alone(step: Step, watch: Watch) -> Outcome:
     try:
         with working_file(Path(step.output)) as working:
-            outcome = _copy(step, working, watch) if step.action is Action.COPY else _convert(step, working, watch)
+            outcome = _copy(step, working, watch) if step.action is Action.COPY else _rewrap(step, working, watch)
             _check_unchanged(step)
             move_into_place(working, Path(step.output), replaces=step.replaces)
     except Cancelled:
         raise
     except RumbrelError as error:
-        return Outcome(step=step, ok=False, error=str(error), warnings=step.warnings)
-    watch.progress(1.0)
+        return _failed(step, error)
     return outcome
 
 
@@ -92,42 +117,96 @@ def _copy(step: Step, working: Path, watch: Watch) -> Outcome:
     )  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Passage:
-    """What went through: samples read and written, and the digest where nothing was changed."""
-
-    samples_in: int
-    samples_out: int
-    digest: SampleDigest | None
-    clipped_values: int
-    damaged_packets: int
+def _rewrap(step: Step, working: Path, watch: Watch) -> Outcome:
+    """The coded sound packed anew, then both decoded and compared to the sample."""
+    row = rewrap_to(step.source, step.target)
+    if row is None:
+        raise OutputError("This forecast line no longer holds. Make the forecast again.")
+    seconds = max(0.001, step.source.duration_seconds)
+    with output_errors(working.parent):
+        rewrap_sound(
+            Path(step.source.path), 0, working, row, progress=lambda at: watch.tick(0.4 * min(1, at / seconds))
+        )
+    warnings = step.warnings + put_tags(working, step, container=row.container, codec=row.codec)
+    facts = inspect_result(working, step)
+    before = digest_of(Path(step.source.path), step.source, lambda share: watch.tick(0.4 + 0.3 * share))
+    after = digest_of(working, facts, lambda share: watch.tick(0.7 + 0.3 * share))
+    if before.hexdigest() != after.hexdigest():
+        raise CheckFailed("The sound decodes differently in its new container, so it was not kept.")
+    return Outcome(
+        step=replace(step, warnings=warnings), ok=True, bytes_out=facts.size_bytes, samples_in=before.samples,
+        samples_out=after.samples, checked=True, digest=after.hexdigest(), bitrate_bps=facts.bitrate_bps,
+        warnings=warnings,
+    )  # fmt: skip
 
 
 # Of the time of a step, what decoding and encoding take; the check takes the rest.
 _WRITING_SHARE = 0.85
 
 
-def _convert(step: Step, working: Path, watch: Watch) -> Outcome:
-    if step.shape is None or step.after is None:
-        raise OutputError("This forecast line has no plan for its sound. Make the forecast again.")
-    encoding = encoding_for(step.target.make.encoding)
-    encoding.check_request(step.shape, step.target.make.settings)
-    with open_sound(Path(step.source.path), step.source.choice()) as sound:
-        chain = build_chain(sound.shape, step.shape, step.treatment)
-        with output_errors(working.parent):
-            encoder = encoding.open(working, step.shape, step.target.make.settings)
-        exact = encoding.lossless and chain.is_exact and not sound.shape.is_float
-        passage = _pass_sound(sound, chain, encoder, step, exact, watch)
-    lost_tags: tuple[str, ...] = ()
-    warnings = step.warnings
+def _convert(steps: Sequence[Step], watch: Watch) -> list[Outcome]:
+    source = steps[0].source
+    lanes: list[Lane] = []
     try:
-        lost_tags = write_tags(working, step.source.tags, container=encoding.container, codec=encoding.codec)
-    except TagError as error:
-        warnings += (Warning(code=WarningCode.TAGS_LOST, text=str(error)),)
-    result = check_result(
-        working, step, passage, lambda share: watch.tick(_WRITING_SHARE + (1 - _WRITING_SHARE) * share)
-    )
-    warnings += _passage_warnings(step, passage, lost_tags)
+        with open_sound(Path(source.path), source.choice()) as sound:
+            for step in steps:
+                lanes.append(Lane(step, sound.shape))
+            samples_in, expected = 0, max(1, source.samples)
+            for block in sound.blocks():
+                samples_in += len(block)
+                for lane in lanes:
+                    lane.push(block)
+                if all(lane.error is not None for lane in lanes):
+                    break
+                watch.tick(_WRITING_SHARE * min(1.0, samples_in / expected))
+            passages = [lane.finish(samples_in, sound.damaged_packets) for lane in lanes]
+        return [
+            _settled(lane, passage, _Part(watch, number, len(lanes)))
+            for number, (lane, passage) in enumerate(zip(lanes, passages, strict=True))
+        ]
+    except DecodeError as error:
+        return [_failed(step, error) for step in steps]
+    finally:
+        for lane in lanes:
+            lane.close()
+
+
+@dataclass(frozen=True, slots=True)
+class _Part:
+    """The check's share of the progress, one part for each lane."""
+
+    watch: Watch
+    number: int
+    count: int
+
+    def __call__(self, share: float) -> None:
+        self.watch.tick(_WRITING_SHARE + (1 - _WRITING_SHARE) * (self.number + share) / self.count)
+
+
+def _settled(lane: Lane, passage: Passage | None, part: _Part) -> Outcome:
+    """Tags, check, and into place; or why not."""
+    if passage is None:
+        return _failed(lane.step, lane.error or OutputError("The result could not be written."))
+    try:
+        outcome = _proved(lane, passage, part)
+        _check_unchanged(lane.step)
+        move_into_place(lane.working, Path(lane.step.output), replaces=lane.step.replaces)
+    except Cancelled:
+        raise
+    except RumbrelError as error:
+        return _failed(lane.step, error)
+    return outcome
+
+
+def _proved(lane: Lane, passage: Passage, part: _Part) -> Outcome:
+    step = lane.step
+    with output_errors(lane.working.parent):
+        lost = lane.write_tags()
+    if part.watch.checks:
+        result = check_result(lane.working, step, passage, part)
+    else:
+        result = Facts(path=step.output, size_bytes=lane.working.stat().st_size)
+    warnings = step.warnings + lost + _passage_warnings(step, passage)
     partial = any(warning.code in (WarningCode.CUT_SHORT, WarningCode.DAMAGED) for warning in warnings)
     return Outcome(
         step=replace(step, warnings=warnings),
@@ -135,7 +214,7 @@ def _convert(step: Step, working: Path, watch: Watch) -> Outcome:
         bytes_out=result.size_bytes,
         samples_in=passage.samples_in,
         samples_out=passage.samples_out,
-        checked=True,
+        checked=part.watch.checks,
         digest=passage.digest.hexdigest() if passage.digest else "",
         error="Only a part of the source could be saved." if partial else "",
         bitrate_bps=result.bitrate_bps,
@@ -143,39 +222,7 @@ def _convert(step: Step, working: Path, watch: Watch) -> Outcome:
     )
 
 
-def _pass_sound(sound: SoundSource, chain: Chain, encoder: Encoder, step: Step, exact: bool, watch: Watch) -> Passage:
-    """Pump blocks from decoder to encoder; on any error the encoder is let go of."""
-    expected = max(1, step.source.samples)
-    digest = SampleDigest(16 if chain.shape.depth_bits <= 16 else 32) if exact else None
-    samples_in = samples_out = 0
-    try:
-        for block in sound.blocks():
-            samples_in += len(block)
-            shaped = chain.push(block)
-            samples_out += len(shaped)
-            if digest:
-                digest.push(shaped)
-            encoder.write(shaped)
-            watch.tick(_WRITING_SHARE * min(1.0, samples_in / expected))
-        for shaped in chain.finish():
-            samples_out += len(shaped)
-            encoder.write(shaped)
-        if not samples_in:
-            raise DecodeError(f"There is no sound in {Path(step.source.path).name}.")
-        encoder.finish()
-    except BaseException:
-        encoder.abandon()
-        raise
-    return Passage(
-        samples_in=samples_in,
-        samples_out=samples_out,
-        digest=digest,
-        clipped_values=chain.clipped_values,
-        damaged_packets=sound.damaged_packets,
-    )
-
-
-def _passage_warnings(step: Step, passage: Passage, lost_tags: tuple[str, ...]) -> tuple[Warning, ...]:
+def _passage_warnings(step: Step, passage: Passage) -> tuple[Warning, ...]:
     found = []
     if passage.clipped_values:
         text = f"{passage.clipped_values} values went beyond full scale and were limited."
@@ -186,7 +233,4 @@ def _passage_warnings(step: Step, passage: Passage, lost_tags: tuple[str, ...]) 
     if passage.samples_in != step.source.samples:
         text = f"{passage.samples_in} samples were decoded, {step.source.samples} were expected."
         found.append(Warning(code=WarningCode.LENGTH_DIFFERS, text=text))
-    if lost_tags:
-        text = f"The result cannot hold these tags: {', '.join(lost_tags)}."
-        found.append(Warning(code=WarningCode.TAGS_LOST, text=text))
     return tuple(found)

@@ -12,7 +12,9 @@ from rumbrel.core.sound.decoding import SoundSource, open_sound
 from rumbrel.core.sound.digest import SampleDigest
 from rumbrel.core.targets.fit import FitKind, fit_to
 
-__all__ = ["check_result"]
+__all__ = ["check_result", "digest_of", "inspect_result"]
+
+Progress = Callable[[float], None]
 
 
 class _Promise(Protocol):
@@ -24,24 +26,37 @@ class _Promise(Protocol):
     def digest(self) -> SampleDigest | None: ...
 
 
-def check_result(working: Path, step: Step, promise: _Promise, progress: Callable[[float], None]) -> Facts:
-    """Inspect and decode a finished file. Returns its Facts; raises CheckFailed with what is wrong."""
-    facts = inspect_file(working)
+def inspect_result(working: Path, step: Step) -> Facts:
+    """Facts of a finished file, judged by the name it will have. Raises CheckFailed with what is wrong."""
+    facts = inspect_file(working, suffix=Path(step.output).suffix)
     faults = [problem for problem in facts.problems if not problem.harmless]
     if faults:
         raise CheckFailed(f"The result does not read back: {faults[0].text}")
     fit = fit_to(facts, step.target)
     if fit.kind is not FitKind.PLAYS:
         raise CheckFailed(f"The result does not meet its target: {fit.reason}.")
+    return facts
+
+
+def check_result(working: Path, step: Step, promise: _Promise, progress: Progress) -> Facts:
+    """Inspect and decode a converted file. Returns its Facts; raises CheckFailed with what is wrong."""
+    facts = inspect_result(working, step)
     _compare_shape(facts, step)
     digest = SampleDigest(16 if (facts.bit_depth or 16) <= 16 else 32) if promise.digest else None
     samples = _decode(working, facts, digest, progress)
-    keeps = encoding_for(step.target.make.encoding).keeps_length
-    if keeps and samples != promise.samples_out:
+    slack = encoding_for(step.encoding).slack_samples
+    if not promise.samples_out <= samples <= promise.samples_out + slack:
         raise CheckFailed(f"The result decodes to {samples} samples, {promise.samples_out} were written.")
     if digest and promise.digest and digest.hexdigest() != promise.digest.hexdigest():
         raise CheckFailed("The result's samples differ from the source's.")
     return facts
+
+
+def digest_of(path: Path, facts: Facts, progress: Progress) -> SampleDigest:
+    """Digest of all samples of a file. Raises CheckFailed when it does not decode throughout."""
+    digest = SampleDigest(32)
+    _decode(path, facts, digest, progress)
+    return digest
 
 
 def _compare_shape(facts: Facts, step: Step) -> None:
@@ -49,7 +64,8 @@ def _compare_shape(facts: Facts, step: Step) -> None:
         return
     found = (facts.sample_rate, facts.channels)
     wanted = (step.shape.sample_rate, step.shape.channels)
-    if found != wanted or (facts.lossless and facts.bit_depth != step.shape.depth_bits):
+    depth_right = not (facts.lossless and step.shape.depth_bits) or facts.bit_depth == step.shape.depth_bits
+    if found != wanted or not depth_right:
         raise CheckFailed(
             f"The result is {facts.sample_rate} Hz, {facts.bit_depth or '-'} bit, {facts.channels} channels; "
             f"{step.shape.sample_rate} Hz, {step.shape.depth_bits or '-'} bit, {step.shape.channels} were wanted."
@@ -62,7 +78,7 @@ def _digested(sound: SoundSource, digest: SampleDigest) -> Iterator[int]:
         yield len(block)
 
 
-def _decode(working: Path, facts: Facts, digest: SampleDigest | None, progress: Callable[[float], None]) -> int:
+def _decode(working: Path, facts: Facts, digest: SampleDigest | None, progress: Progress) -> int:
     samples = 0
     try:
         with open_sound(working, facts.choice()) as sound:

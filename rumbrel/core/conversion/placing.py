@@ -1,15 +1,16 @@
 """Results appear complete or not at all: a hidden working file beside the place, then a rename."""
 
 import errno
+import fcntl
 import hashlib
 import os
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from rumbrel.core.errors import OutputError
 
-__all__ = ["move_into_place", "output_errors", "working_file", "working_path"]
+__all__ = ["move_into_place", "output_errors", "remove_leftovers", "working_file", "working_path"]
 
 _REASONS = {
     errno.ENOSPC: "there is no room left at {place}. Free some space, then continue",
@@ -19,9 +20,11 @@ _REASONS = {
     errno.EPERM: "Rumbrel may not write in {place}. Change its permissions or choose another place",
     errno.ENOENT: "{place} is not there any more. Connect it again, then continue",
     errno.ENOTDIR: "{place} is not a folder. Choose another place",
+    errno.EEXIST: "{place} is not a folder. Choose another place",
     errno.ENAMETOOLONG: "the name is too long for {place}. Shorten it",
     errno.EFBIG: "the file is larger than {place} can take",
 }
+_PREFIX, _SUFFIX = ".rumbrel-", ".part"
 
 
 @contextmanager
@@ -37,22 +40,45 @@ def output_errors(place: Path) -> Iterator[None]:
 def working_path(output: Path) -> Path:
     """The working file of an output; the same at every run, so that what a kill leaves is written over."""
     mark = hashlib.sha256(os.fsencode(output.name)).hexdigest()[:16]
-    return output.with_name(f".rumbrel-{mark}.part")
+    return output.with_name(f"{_PREFIX}{mark}{_SUFFIX}")
 
 
 @contextmanager
 def working_file(output: Path) -> Iterator[Path]:
-    """A path to write to, in the output's folder; whatever is left of it is removed at the end."""
+    """A path to write to, in the output's folder; whatever is left of it is removed at the end.
+
+    It is locked while it is worked on, so that another run neither writes it nor sweeps it away.
+    """
     with output_errors(output.parent):
         output.parent.mkdir(parents=True, exist_ok=True)
         path = working_path(output)
-        path.unlink(missing_ok=True)
-    try:
-        yield path
-    finally:
-        # The folder may have vanished with the file in it: then nothing half-written is left either.
-        if path.exists():
-            path.unlink()
+        lock = path.open("ab")
+    with lock:
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError as error:
+            raise OutputError(f"Not written: another run is writing {output.name} just now.") from error
+        try:
+            yield path
+        finally:
+            # The folder may have vanished with the file in it: then nothing half-written is left either.
+            if path.exists():
+                path.unlink()
+
+
+def remove_leftovers(folder: Path) -> int:
+    """Remove working files that a killed run left below a folder; those in use are locked and stay."""
+    removed = 0
+    for inner, _, names in os.walk(folder):
+        for name in names:
+            if not (name.startswith(_PREFIX) and name.endswith(_SUFFIX)):
+                continue
+            path = Path(inner, name)
+            with suppress(FileNotFoundError, BlockingIOError), path.open("ab") as file:
+                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                path.unlink()
+                removed += 1
+    return removed
 
 
 def move_into_place(working: Path, output: Path, *, replaces: bool) -> None:

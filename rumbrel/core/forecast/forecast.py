@@ -1,26 +1,29 @@
 """From Facts and a Target to Steps."""
 
-import os
 import shutil
-from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from pathlib import Path
 
-from rumbrel.core.formats.encodings import Encoding, encoding_for
-from rumbrel.core.formats.table import CONTAINERS, SOUND_SUFFIXES
-from rumbrel.core.inspection.facts import Facts, ProblemCode
+from rumbrel.core.formats.encodings import encoding_for
+from rumbrel.core.formats.table import CONTAINER_BY_KEY, SOUND_SUFFIXES
+from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.inspection.inspect import inspect_file
-from rumbrel.core.sound.shape import SoundShape
+from rumbrel.core.places import file_system_for
 from rumbrel.core.sound.stages import Treatment
-from rumbrel.core.targets.fit import FitKind, fit_to, shape_for
+from rumbrel.core.targets.fit import FitKind, fit_to, rewrap_to, shape_for
 from rumbrel.core.targets.model import Target
+from rumbrel.core.targets.pattern import check_pattern
 
-from .naming import NamePool, fitted_name
-from .sizes import after_conversion, after_copy
-from .steps import Action, After, Step, Warning, WarningCode
+from .ledger import ResultLedger, work_mark
+from .naming import NamePool, Naming
+from .sizes import after_conversion, after_copy, after_rewrap
+from .sources import Source
+from .steps import Action, Step, Warning, WarningCode
+from .warnings import sound_warnings, tag_warnings
 
-__all__ = ["Forecast", "Source", "WhenPresent", "forecast_batch", "gather_sources", "plan_sound"]
+__all__ = ["Forecast", "ForecastOptions", "WhenPresent", "forecast_batch", "plan_sound"]
 
 
 class WhenPresent(StrEnum):
@@ -32,12 +35,25 @@ class WhenPresent(StrEnum):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Source:
-    """A file and its place in the mirrored tree. `named` says that the user named it himself."""
+class ForecastOptions:
+    """What the user chooses beside target and place. "" leaves the choice to the target.
 
-    path: Path
-    relative: Path
-    named: bool = True
+    level_mark stands for what is done to the level, so that a change of it is a change of the work.
+    """
+
+    when_present: WhenPresent = WhenPresent.SKIP
+    pattern: str = ""
+    suffix_text: str = ""
+    file_system: str = ""
+    level_mark: str = ""
+
+    def naming_for(self, target: Target) -> Naming:
+        """Raises TargetError for a pattern that cannot be, OutputError for an unknown file system."""
+        pattern = self.pattern or target.names.pattern
+        if pattern:
+            check_pattern(pattern)
+        system = file_system_for(self.file_system or target.names.file_system)
+        return Naming(pattern=pattern, suffix_text=self.suffix_text, system=system, longest=target.names.longest)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -58,30 +74,7 @@ class Forecast:
     @property
     def working(self) -> tuple[Step, ...]:
         """Steps that write something."""
-        return tuple(step for step in self.steps if step.action in (Action.COPY, Action.CONVERT))
-
-
-def gather_sources(places: Iterable[Path]) -> list[Source]:
-    """Files as named, folders walked in order of name. A folder reached again by a link is not walked twice."""
-    sources: list[Source] = []
-    for place in places:
-        if not place.is_dir():
-            sources.append(Source(path=place, relative=Path(place.name)))
-            continue
-        seen: set[str] = set()
-        for folder, inner, names in os.walk(place, followlinks=True):
-            real = os.path.realpath(folder)
-            if real in seen:
-                inner.clear()
-                continue
-            seen.add(real)
-            inner.sort()
-            inner[:] = [name for name in inner if not name.startswith(".")]
-            for name in sorted(names):
-                path = Path(folder, name)
-                if not name.startswith("."):
-                    sources.append(Source(path=path, relative=path.relative_to(place), named=False))
-    return sources
+        return tuple(step for step in self.steps if step.writes)
 
 
 def forecast_batch(
@@ -89,19 +82,27 @@ def forecast_batch(
     target: Target,
     place: Path,
     *,
-    when_present: WhenPresent = WhenPresent.SKIP,
+    options: ForecastOptions | None = None,
     inspect: Callable[[Path], Facts] = inspect_file,
+    ledger: ResultLedger | None = None,
 ) -> Forecast:
-    """Plan every source for one target. Reads files, writes nothing."""
+    """Plan every source for one target. Reads files, writes nothing.
+
+    With a ledger, what it knows to be finished and unchanged is passed over without being opened.
+    """
+    options = options or ForecastOptions()
+    naming = options.naming_for(target)
     desk = _Desk(
         target=target,
-        encoding=encoding_for(target.make.encoding),
         place=place,
-        when_present=when_present,
-        names=NamePool(),
+        options=options,
+        naming=naming,
+        names=NamePool(naming),
+        ledger=ledger,
+        work=work_mark(target, f"{options!r}"),
         source_ids=frozenset(filter(None, (_file_id(source.path) for source in sources))),
     )
-    steps = [_plan(source, inspect(source.path), desk) for source in sources]
+    steps = [_step(number, source, inspect, desk) for number, source in enumerate(sources, 1)]
     return _judge_room(Forecast(steps=tuple(steps), free_bytes=_free_bytes(place)))
 
 
@@ -122,7 +123,7 @@ def _judge_room(forecast: Forecast) -> Forecast:
         return forecast
     used, steps = 0, []
     for step in forecast.steps:
-        if step in forecast.working and step.after:
+        if step.writes and step.after:
             used += step.after.size_bytes
             if used > forecast.free_bytes:
                 text = "There will be no room left for this one. Free some space or choose another place."
@@ -136,11 +137,13 @@ class _Desk:
     """What is the same for every step of one forecast, and the names given out so far."""
 
     target: Target
-    encoding: Encoding
     place: Path
-    when_present: WhenPresent
+    options: ForecastOptions
+    naming: Naming
     names: NamePool
-    source_ids: frozenset[tuple[int, int]]
+    ledger: ResultLedger | None
+    work: str
+    source_ids: frozenset[tuple[int, int]] = field(default_factory=frozenset)
 
 
 def _file_id(path: Path) -> tuple[int, int] | None:
@@ -152,93 +155,125 @@ def _file_id(path: Path) -> tuple[int, int] | None:
     return status.st_dev, status.st_ino
 
 
-def plan_sound(facts: Facts, target: Target) -> Step:
-    """What would be done with one track's sound; where the result goes is not settled yet."""
+def _step(number: int, source: Source, inspect: Callable[[Path], Facts], desk: _Desk) -> Step:
+    if desk.ledger is not None and desk.options.when_present is WhenPresent.SKIP:
+        entry = desk.ledger.finished(str(source.path.absolute()), desk.work)
+        if entry is not None:
+            desk.names.claim(Path(entry.output))
+            return Step(
+                source=Facts(path=str(source.path), size_bytes=entry.source_bytes, modified_ns=entry.source_ns),
+                target=desk.target,
+                action=Action.SKIP,
+                reason="up to date",
+                output=entry.output,
+                work=desk.work,
+            )
+    return replace(_plan(number, source, inspect(source.path), desk), work=desk.work)
+
+
+def plan_sound(facts: Facts, target: Target, treatment: Treatment | None = None) -> Step:
+    """What would be done with one track's sound; where the result goes is not settled yet.
+
+    treatment is what is done to the sound beyond what the target itself asks for.
+    """
+    treatment = replace(treatment or Treatment(), highpass_hz=target.make.highpass_hz)
+    touched = treatment.gain_db != 0.0 or treatment.start_sample or treatment.end_sample is not None
     fit = fit_to(facts, target)
     if fit.kind is FitKind.CANNOT:
         return Step(source=facts, target=target, action=Action.REFUSE, reason=fit.reason)
-    if fit.kind is FitKind.PLAYS:
+    if fit.kind is FitKind.PLAYS and not touched:
         return Step(source=facts, target=target, action=Action.COPY, reason=fit.reason, after=after_copy(facts))
-    shape = shape_for(facts, target)
-    after = after_conversion(facts, encoding_for(target.make.encoding), shape, target.make.settings)
+    rewrap = rewrap_to(facts, target) if fit.kind is FitKind.REWRAP and not touched else None
+    if rewrap is not None:
+        after = after_rewrap(facts, rewrap.container)
+        return Step(source=facts, target=target, action=Action.REWRAP, reason=fit.reason, after=after)
+    return _plan_conversion(
+        facts, target, treatment, fit.reason if fit.kind is FitKind.CONVERT else "its level changes"
+    )
+
+
+_BEYOND_FOUR_GIB = {"wav": "rf64", "wav-float": "rf64-float"}
+
+
+def _plan_conversion(facts: Facts, target: Target, treatment: Treatment, reason: str) -> Step:
+    encoding, shape = encoding_for(target.make.encoding), shape_for(facts, target)
+    after = after_conversion(facts, encoding, shape, target.make.settings, treatment)
+    if encoding.largest_bytes is not None and after.size_bytes > encoding.largest_bytes - _ROOM_FOR_TAGS:
+        larger = _BEYOND_FOUR_GIB.get(encoding.key)
+        if larger is None:
+            why = f"{encoding.label} cannot state more than 4 GiB, and this would take {after.size_bytes:,} bytes"
+            return Step(source=facts, target=target, action=Action.REFUSE, reason=f"{why}. Choose another target.")
+        encoding = encoding_for(larger)
+        after = after_conversion(facts, encoding, shape, target.make.settings, treatment)
     return Step(
         source=facts,
         target=target,
         action=Action.CONVERT,
-        reason=fit.reason,
+        reason=reason,
         after=after,
         shape=shape,
-        treatment=Treatment(highpass_hz=target.make.highpass_hz),
-        warnings=tuple(_sound_warnings(facts, after, shape)),
+        encoding=encoding.key,
+        treatment=treatment,
+        warnings=(*sound_warnings(facts, after, shape), *tag_warnings(facts, encoding)),
     )
 
 
-def _plan(source: Source, facts: Facts, desk: _Desk) -> Step:
+_ROOM_FOR_TAGS = 64 * 1024 * 1024
+
+
+def _plan(number: int, source: Source, facts: Facts, desk: _Desk) -> Step:
     step = plan_sound(facts, desk.target)
     if step.action is Action.REFUSE:
         if not source.named and not facts.sample_rate and source.path.suffix.lower() not in SOUND_SUFFIXES:
             return replace(step, action=Action.SKIP, reason="not a sound file")
         return step
-    suffix = _right_suffix(facts) if step.action is Action.COPY else desk.encoding.suffix
-    return _placed(step, source, suffix, desk)
+    return _placed(step, number, source, _suffix(step), desk)
+
+
+def _suffix(step: Step) -> str:
+    if step.action is Action.CONVERT:
+        return encoding_for(step.encoding).suffix
+    if step.action is Action.REWRAP:
+        rewrap = rewrap_to(step.source, step.target)
+        return rewrap.suffix if rewrap else ""
+    return _right_suffix(step.source)
 
 
 def _right_suffix(facts: Facts) -> str:
     """The file's own ending where it is right for its content, else the one it should have."""
     own = Path(facts.path).suffix
-    row = next(row for row in CONTAINERS if row.key == facts.container)
+    row = CONTAINER_BY_KEY[facts.container]
     return own if own.lower() in row.suffixes else row.suffixes[0]
 
 
-def _placed(step: Step, source: Source, suffix: str, desk: _Desk) -> Step:
+def _placed(step: Step, number: int, source: Source, suffix: str, desk: _Desk) -> Step:
     """Settle the name, without ever landing on any source or on another result of the batch."""
-    when_present = desk.when_present
-    wanted = desk.place / source.relative.parent / fitted_name(source.path.stem, suffix)
+    when_present, naming = desk.options.when_present, desk.naming
+    wanted = desk.place / naming.relative_path(source.relative, step.source, step.target, suffix, number)
     warnings = list(step.warnings)
-    if len(wanted.name) - len(suffix) < len(source.path.stem):
-        warnings.append(Warning(code=WarningCode.NAME_CHANGED, text="The name was shortened to 255 bytes."))
+    if not naming.pattern and naming.changed(source.path.stem + naming.suffix_text, wanted):
+        why = naming.why_changed(source.path.stem + naming.suffix_text)
+        warnings.append(Warning(code=WarningCode.NAME_CHANGED, text=f"The name {why}; it becomes {wanted.name}."))
     output = desk.names.claim_numbered(wanted, skip_existing=when_present is WhenPresent.NUMBER)
     if _file_id(output) in desk.source_ids:
         output = desk.names.claim_numbered(wanted, skip_existing=True)
     if output != wanted:
         text = f"Another file is named {wanted.name}, so this one becomes {output.name}."
         warnings.append(Warning(code=WarningCode.SAME_NAME, text=text))
+    if step.after and step.after.size_bytes > naming.system.largest_file_bytes:
+        reason = f"{naming.system.label} holds files of at most {naming.system.largest_file_bytes:,} bytes"
+        return replace(step, action=Action.REFUSE, reason=f"{reason}. Choose another target or place.")
     step = replace(step, output=str(output), warnings=tuple(warnings))
     if when_present is WhenPresent.SKIP and output.exists():
-        return replace(step, action=Action.SKIP, reason="already there")
+        return _present(step, desk)
     return replace(step, replaces=when_present is WhenPresent.REPLACE)
 
 
-def _sound_warnings(facts: Facts, after: After, shape: SoundShape) -> Iterable[Warning]:
-    """What the conversion does to the sound that the user should know before."""
-    if not facts.lossless:
-        if after.lossless:
-            yield Warning(
-                code=WarningCode.LOSSY_TO_LOSSLESS,
-                text="The source is lossy: the result is larger and sounds no better.",
-            )
-        else:
-            yield Warning(code=WarningCode.LOSSY_TO_LOSSY, text="Lossy to lossy.")
-            if after.bitrate_bps > facts.bitrate_bps * 1.02:
-                yield Warning(
-                    code=WarningCode.BITRATE_ABOVE_SOURCE,
-                    text=f"{after.bitrate_bps // 1000} is above the source's {round(facts.bitrate_bps / 1000)} kbit/s.",
-                )
-    # Opus knows one rate only; carrying other rates in it is its normal way and no loss of truth.
-    if shape.sample_rate > facts.sample_rate and after.codec != "opus":
-        yield Warning(
-            code=WarningCode.UPSAMPLED,
-            text=f"{facts.sample_rate / 1000:g} becomes {shape.sample_rate / 1000:g} kHz, which adds nothing to the sound.",
-        )
-    if facts.lossless and after.lossless and (facts.bit_depth or 24) > shape.depth_bits:
-        yield Warning(
-            code=WarningCode.DEPTH_REDUCED,
-            text=f"{facts.bit_depth or 'floating point'} bit becomes {shape.depth_bits} bit, with dither.",
-        )
-    for problem in facts.problems:
-        if problem.code is ProblemCode.CUT_SHORT:
-            yield Warning(code=WarningCode.CUT_SHORT, text=problem.text)
-    if facts.sound_streams > 1:
-        yield Warning(
-            code=WarningCode.MORE_SOUNDS, text=f"The file has {facts.sound_streams} sounds; the first one is taken."
-        )
+def _present(step: Step, desk: _Desk) -> Step:
+    """A file of that name stays; if it is our own result of something older, that is said."""
+    entry = desk.ledger.made(step.output) if desk.ledger else None
+    warnings: tuple[Warning, ...] = ()
+    if entry is not None and entry.source == str(Path(step.source.path).absolute()):
+        text = "What is there was made before the source or the settings changed. Choose replace to make it anew."
+        warnings = (Warning(code=WarningCode.STALE, text=text),)
+    return replace(step, action=Action.SKIP, reason="already there", warnings=warnings)

@@ -1,33 +1,87 @@
-"""Names of results: the mirrored tree, endings, and no two results with one name."""
+"""Names of results: the mirrored tree or a pattern, endings, and no two results with one name."""
 
 import unicodedata
+from collections.abc import Mapping
+from dataclasses import dataclass
 from pathlib import Path
 
-__all__ = ["NamePool", "fitted_name"]
+from rumbrel.core.inspection.facts import Facts
+from rumbrel.core.places import FileSystem, clean_name, file_system_for, fitted_name
+from rumbrel.core.targets.model import Target
+from rumbrel.core.targets.pattern import filled_pattern
 
-LONGEST_NAME_BYTES = 255
-"""What common file systems take for one name."""
+__all__ = ["NamePool", "Naming"]
 
 
-def fitted_name(stem: str, suffix: str, mark: str = "") -> str:
-    """stem + mark + suffix, the stem cut on a character's edge so that the name fits."""
-    room = LONGEST_NAME_BYTES - len((mark + suffix).encode())
-    raw = stem.encode("utf-8", "surrogateescape")
-    if len(raw) > room:
-        raw = raw[:room]
-        while raw and raw[-1] & 0xC0 == 0x80:
-            raw = raw[:-1]
-        # The cut may have left the first byte of a character whose rest is gone.
-        if raw and raw[-1] >= 0xC0:
-            raw = raw[:-1]
-        stem = raw.decode("utf-8", "surrogateescape").rstrip()
-    return f"{stem}{mark}{suffix}"
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Naming:
+    """How results of one forecast are called. suffix_text goes between the name and its ending."""
+
+    pattern: str = ""
+    suffix_text: str = ""
+    system: FileSystem = file_system_for("native")
+    longest: int | None = None
+
+    def relative_path(self, relative: Path, facts: Facts, target: Target, suffix: str, number: int) -> Path:
+        """Where a result goes below the place, as the source's place in its tree or the pattern says."""
+        if self.pattern:
+            *folders, stem = filled_pattern(self.pattern, _values(relative, facts, target, number))
+        else:
+            folders, stem = list(relative.parent.parts), relative.stem
+        stem += self.suffix_text
+        name = fitted_name(stem, suffix, self.system, longest=self.longest)
+        return Path(*(self._folder(folder) for folder in folders), name)
+
+    def _folder(self, name: str) -> str:
+        """A folder is never one of dots, so nothing leaves the place."""
+        fitted = fitted_name(name, "", self.system, longest=self.longest)
+        return "_" if set(fitted) <= {"."} else fitted
+
+    def numbered(self, path: Path, number: int) -> Path:
+        name = fitted_name(path.stem, path.suffix, self.system, mark=f" ({number})", longest=self.longest)
+        return path.with_name(name)
+
+    def changed(self, wanted: str, path: Path) -> bool:
+        """Whether the file system made a name other than wanted of it."""
+        return unicodedata.normalize("NFC", wanted) != path.stem
+
+    def why_changed(self, wanted: str) -> str:
+        if clean_name(wanted, self.system) != unicodedata.normalize("NFC", wanted):
+            return f"has signs that {self.system.label} does not take"
+        return "is too long for its place"
+
+
+_NUMBERS = frozenset({"track", "disc"})
+
+
+def _values(relative: Path, facts: Facts, target: Target, number: int) -> Mapping[str, str | int | None]:
+    values: dict[str, str | int | None] = {}
+    for name in facts.tags.fields:
+        text = facts.tags.first(name)
+        head = text.partition("/")[0].strip()
+        # Only ASCII digits count: isdigit() also accepts signs that int() refuses.
+        is_number = name in _NUMBERS and head.isascii() and head.isdigit() and len(head) < 6
+        values[name] = int(head) if is_number else None if name in _NUMBERS else text
+    values.setdefault("title", relative.stem)
+    return values | {
+        "stem": relative.stem,
+        "folder": relative.parent.name,
+        "container": facts.container,
+        "codec": facts.codec,
+        "sample_rate": facts.sample_rate,
+        "bit_depth": facts.bit_depth,
+        "channels": facts.channels,
+        "bitrate_kbps": round(facts.bitrate_bps / 1000),
+        "target": target.slug,
+        "number": number,
+    }
 
 
 class NamePool:
     """The names given out so far, compared as a place that ignores case would compare them."""
 
-    def __init__(self) -> None:
+    def __init__(self, naming: Naming) -> None:
+        self._naming = naming
         self._taken: set[str] = set()
 
     @staticmethod
@@ -47,5 +101,5 @@ class NamePool:
         number, candidate = 1, path
         while (skip_existing and candidate.exists()) or not self.claim(candidate):
             number += 1
-            candidate = path.with_name(fitted_name(path.stem, path.suffix, f" ({number})"))
+            candidate = self._naming.numbered(path, number)
         return candidate

@@ -1,18 +1,27 @@
 """How large a result will be."""
 
+import math
+from dataclasses import replace
+
 from rumbrel.core.formats.encodings import Encoding
+from rumbrel.core.formats.mp3 import constant_stream_bytes
 from rumbrel.core.formats.settings import EncoderSettings
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.sound.shape import SoundShape
+from rumbrel.core.sound.stages import Treatment
 
 from .steps import After
 
-__all__ = ["after_copy", "after_conversion"]
+__all__ = ["after_conversion", "after_copy", "after_rewrap"]
 
-# Common practice: share of the PCM bitrate that a lossless coding needs for music on average.
-_LOSSLESS_SHARE = 0.6
-_VARIABLE_KBPS_A_CHANNEL = {"mp3": 95, "vorbis": 80, "opus": 64}
-_WAV_HEADER_BYTES = 44
+# Common practice: shares of the PCM bitrate that a lossless coding needs for most music, in the middle and at the ends.
+_LOSSLESS_SHARES = (0.02, 0.6, 1.01)
+# How far an average or variable bitrate strays from what was asked for.
+_STRAYS = {"average": 0.25, "variable": 0.6}
+_VARIABLE_KBPS_A_CHANNEL = {"mp3": 95, "vorbis": 80, "opus": 64, "aac": 96, "wma": 64}
+_HEADER_BYTES = {"wav": 44, "aiff": 54, "au": 24, "w64": 112, "rf64": 80, "caf": 4096, "vox": 0}
+"""What libsndfile writes before the samples."""
+_FLOAT_HEADER_BYTES = {"wav": 80, "aiff": 84, "w64": 144}
 
 
 def after_copy(facts: Facts) -> After:
@@ -28,37 +37,78 @@ def after_copy(facts: Facts) -> After:
         size_bytes=facts.size_bytes,
         size_exact=True,
         lossless=facts.lossless,
+        least_bytes=facts.size_bytes,
+        most_bytes=facts.size_bytes,
     )
 
 
-def after_conversion(facts: Facts, encoding: Encoding, shape: SoundShape, settings: EncoderSettings) -> After:
+def after_rewrap(facts: Facts, container: str) -> After:
+    """The same coded sound in another container: its bitrate for its length, and a little for the frame."""
+    size = round(facts.bitrate_bps / 8 * facts.duration_seconds)
+    return replace(
+        after_copy(facts), container=container, size_bytes=size, size_exact=False,
+        least_bytes=round(size * 0.9), most_bytes=round(size * 1.1) + 65_536,
+    )  # fmt: skip
+
+
+def planned_samples(facts: Facts, shape: SoundShape, treatment: Treatment) -> int:
+    """Samples of the result: those left of the source after trimming, at the new rate."""
+    end = facts.samples if treatment.end_sample is None else treatment.end_sample
+    return round((end - treatment.start_sample) * shape.sample_rate / facts.sample_rate)
+
+
+def after_conversion(
+    facts: Facts, encoding: Encoding, shape: SoundShape, settings: EncoderSettings, treatment: Treatment
+) -> After:
     """Size of the sound itself, exact for PCM and constant bitrate; tags and covers come on top."""
-    samples = round(facts.samples * shape.sample_rate / facts.sample_rate)
+    samples = planned_samples(facts, shape, treatment)
     seconds = samples / shape.sample_rate
-    bitrate, exact = _bitrate(facts, encoding, shape, settings)
+    bitrate, low, high = _bitrates(facts, encoding, shape, settings)
+    size, exact = round(bitrate / 8 * seconds), False
+    if encoding.codec == "mp3" and settings.mode in (None, "constant"):
+        size, exact = constant_stream_bytes(samples, shape.sample_rate, bitrate // 1000, channels=shape.channels), True
+    elif low == high and not encoding.slack_samples and encoding.container in _HEADER_BYTES:
+        size, exact = _plain_bytes(samples, encoding, shape), encoding.container != "caf"
     return After(
-        container=encoding.container,
+        container="wav" if encoding.container == "rf64" else encoding.container,
         codec=encoding.codec,
         sample_rate=shape.sample_rate,
-        bit_depth=shape.depth_bits if encoding.lossless else None,
+        bit_depth=shape.depth_bits if encoding.lossless and shape.depth_bits else None,
         channels=shape.channels,
         samples=samples,
         bitrate_bps=bitrate,
-        size_bytes=round(bitrate / 8 * seconds) + (_WAV_HEADER_BYTES if encoding.codec == "pcm" else 0),
+        size_bytes=size,
         size_exact=exact,
         lossless=encoding.lossless,
+        least_bytes=size if exact else math.floor(low / 8 * seconds),
+        most_bytes=size if exact else math.ceil(high / 8 * seconds) + 16_384,
     )
 
 
-def _bitrate(facts: Facts, encoding: Encoding, shape: SoundShape, settings: EncoderSettings) -> tuple[int, bool]:
-    """(bits/s, whether that is what the result will have to the byte)."""
-    if encoding.codec in ("pcm", "mu-law", "a-law"):
-        bits = 8 if encoding.codec != "pcm" else shape.depth_bits
-        return shape.sample_rate * bits * shape.channels, True
+def _plain_bytes(samples: int, encoding: Encoding, shape: SoundShape) -> int:
+    bits = encoding.coded_bits or shape.depth_bits
+    sound = math.ceil(samples * shape.channels * bits / 8)
+    coded = encoding.coded_bits is not None
+    header = _FLOAT_HEADER_BYTES.get(encoding.container) if coded else None
+    if encoding.codec in ("mu-law", "a-law"):
+        header = 58
+    return sound + sound % 2 * (encoding.container in ("wav", "aiff")) + (header or _HEADER_BYTES[encoding.container])
+
+
+def _bitrates(
+    facts: Facts, encoding: Encoding, shape: SoundShape, settings: EncoderSettings
+) -> tuple[int, float, float]:
+    """(expected, least, most) bits/s; all equal where nothing varies."""
+    pcm = shape.sample_rate * shape.channels * (encoding.coded_bits or shape.depth_bits or 32)
+    if encoding.codec in ("pcm", "pcm-float") or encoding.coded_bits:
+        return pcm, pcm, pcm
+    if encoding.codec == "gsm":
+        return 13_000, 13_000, 13_000
     if encoding.lossless:
-        pcm = shape.sample_rate * shape.depth_bits * shape.channels
+        low, middle, high = (pcm * share for share in _LOSSLESS_SHARES)
         own = facts.bitrate_bps if facts.lossless and facts.bitrate_mode == "variable" else 0
-        return min(pcm, round(own or pcm * _LOSSLESS_SHARE)), False
-    if settings.bitrate_kbps:
-        return settings.bitrate_kbps * 1000, settings.mode in (None, "constant") and encoding.codec == "mp3"
-    return _VARIABLE_KBPS_A_CHANNEL.get(encoding.codec, 96) * shape.channels * 1000, False
+        return min(pcm, round(own or middle)), low, high
+    expected = (settings.bitrate_kbps or _VARIABLE_KBPS_A_CHANNEL.get(encoding.codec, 96) * shape.channels) * 1000
+    mode = settings.mode or encoding.modes[0]
+    stray = _STRAYS.get(mode, 0.02)
+    return expected, expected * (1 - stray), expected * (1 + stray)

@@ -10,14 +10,18 @@ from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.sound.stages import Treatment
 from rumbrel.core.targets.model import Target
 
-__all__ = ["Action", "After", "Step", "Warning", "WarningCode"]
+__all__ = ["Action", "After", "Step", "WRITING_ACTIONS", "Warning", "WarningCode"]
 
 
 class Action(StrEnum):
     COPY = "copy"
+    REWRAP = "rewrap"
     CONVERT = "convert"
     SKIP = "skip"
     REFUSE = "refuse"
+
+
+WRITING_ACTIONS = (Action.COPY, Action.REWRAP, Action.CONVERT)
 
 
 class WarningCode(StrEnum):
@@ -26,6 +30,7 @@ class WarningCode(StrEnum):
     LOSSY_TO_LOSSY = "lossy-to-lossy"
     LOSSY_TO_LOSSLESS = "lossy-to-lossless"
     UPSAMPLED = "upsampled"
+    DEEPER_THAN_SOURCE = "deeper-than-source"
     DEPTH_REDUCED = "depth-reduced"
     BITRATE_ABOVE_SOURCE = "bitrate-above-source"
     CUT_SHORT = "cut-short"
@@ -38,6 +43,8 @@ class WarningCode(StrEnum):
     WRONG_EXTENSION = "wrong-extension"
     MORE_SOUNDS = "more-sounds"
     LENGTH_DIFFERS = "length-differs"
+    STALE = "stale"
+    LEVEL = "level"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -48,7 +55,8 @@ class Warning:  # noqa: A001 - the word of the product
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class After:
-    """What the result will be. size_bytes is exact for the sound where size_exact, else an estimate."""
+    """What the result will be. size_bytes is that of the sound, tags and covers come on top: exact where
+    size_exact, else the middle of least_bytes to most_bytes."""
 
     container: str
     codec: str
@@ -60,10 +68,16 @@ class After:
     size_bytes: int
     size_exact: bool
     lossless: bool
+    least_bytes: int
+    most_bytes: int
 
     @property
     def kind(self) -> str:
         return kind_label(self.container, self.codec)
+
+    def as_record(self) -> dict[str, Any]:
+        names = ("container", "codec", "sample_rate", "bit_depth", "channels", "samples", "lossless")
+        return {name: getattr(self, name) for name in names} | {"bitrate": self.bitrate_bps}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -71,6 +85,8 @@ class Step:
     """One source and one target: what will be done with it and where the result goes.
 
     output is "" where nothing is written. replaces says that an older result may be written over.
+    encoding is the key of what is written; extra_fields are tags that the work itself yields. work
+    marks target and settings in the ledger of results.
     """
 
     source: Facts
@@ -81,8 +97,15 @@ class Step:
     replaces: bool = False
     after: After | None = None
     shape: SoundShape | None = None
+    encoding: str = ""
     treatment: Treatment = Treatment()
+    extra_fields: tuple[tuple[str, str], ...] = ()
+    work: str = ""
     warnings: tuple[Warning, ...] = ()
+
+    @property
+    def writes(self) -> bool:
+        return self.action in WRITING_ACTIONS
 
     def as_record(self) -> dict[str, Any]:
         return {
@@ -94,5 +117,8 @@ class Step:
             "bytes_in": self.source.size_bytes,
             "bytes_after": self.after.size_bytes if self.after else None,
             "size_exact": self.after.size_exact if self.after else None,
+            "bytes_range": [self.after.least_bytes, self.after.most_bytes] if self.after else None,
+            "after": self.after.as_record() if self.after else None,
+            "gain_db": round(self.treatment.gain_db, 2),
             "warnings": [{"code": str(w.code), "text": w.text} for w in self.warnings],
         }

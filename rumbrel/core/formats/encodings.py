@@ -123,7 +123,9 @@ _FOUR_GIB = 2**32 - 1
 """RIFF and AIFF state sizes in 32 bits."""
 
 
-def _pcm(key: str, label: str, suffix: str, sndfile: str, largest_bytes: int | None = None) -> tuple[Encoding, Encoding]:
+def _pcm(
+    key: str, label: str, suffix: str, sndfile: str, largest_bytes: int | None = None
+) -> tuple[Encoding, Encoding]:
     """Integer and floating point rows of a plain container."""
     integers = Encoding(
         key=key, label=label, container=key, codec="pcm", suffix=suffix, lossless=True, depths=(16, 24, 32, 8),

@@ -6,18 +6,42 @@ import lameenc
 import numpy as np
 
 from rumbrel.core.errors import OutputError
-from rumbrel.core.sound.mpeg_frames import FrameHeader, StreamSummary, info_frame_bytes, parse_header
+from rumbrel.core.sound.mpeg_frames import (
+    FrameHeader,
+    StreamSummary,
+    build_header,
+    info_frame_bytes,
+    info_frame_size,
+    parse_header,
+)
 from rumbrel.core.sound.shape import Block, SoundShape
 
 from .settings import EncoderSettings
 
-__all__ = ["ENCODER_DELAY_SAMPLES", "MIDDLE_EFFORT", "MP3_BITRATES_KBPS", "open_mp3"]
+__all__ = ["ENCODER_DELAY_SAMPLES", "MIDDLE_EFFORT", "MP3_BITRATES_KBPS", "constant_stream_bytes", "open_mp3"]
 
 MP3_BITRATES_KBPS = (8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160, 192, 224, 256, 320)
 MIDDLE_EFFORT = 5
 
 ENCODER_DELAY_SAMPLES = 576
 """Samples the encoder puts before the first one it was given; its own constant."""
+
+_EXTRA_SAMPLES = 1152
+"""What the encoder needs beyond the sound to bring its last sample out: measured for every rate and length."""
+
+
+def constant_stream_bytes(samples: int, sample_rate: int, bitrate_kbps: int, *, channels: int) -> int:
+    """Bytes of a constant bitrate stream with its information frame.
+
+    The encoder pads a frame by a byte whenever the exact size, floor(144 x bitrate / rate) and a
+    rest, has run ahead by one (ISO/IEC 11172-3); it begins with an unpadded frame.
+    """
+    header = build_header(sample_rate=sample_rate, bitrate_kbps=bitrate_kbps, mono=channels == 1)
+    frames = -(-(samples + _EXTRA_SAMPLES) // header.samples)
+    bits = header.samples // 8 * bitrate_kbps * 1000
+    padded = -(-(frames - 1) * (bits % sample_rate) // sample_rate)
+    return frames * header.size_bytes + padded + info_frame_size(header)
+
 
 _VBR_OFF, _VBR_AVERAGE, _VBR_QUALITY = 0, 3, 4
 
@@ -27,7 +51,7 @@ class _Mp3Encoder:
 
     def __init__(self, path: Path, shape: SoundShape, settings: EncoderSettings) -> None:
         self._engine = _engine(shape, settings)
-        self._constant = settings.mode in (None, "constant")
+        self._mode = settings.mode or "constant"
         self._path = path
         self._file = path.open("wb")
         self._tail = b""
@@ -58,11 +82,7 @@ class _Mp3Encoder:
     def _begin(self, header: FrameHeader) -> None:
         self._first = header
         self._samples_a_frame = header.samples
-        room = StreamSummary(
-            first=header, frames=0, stream_bytes=0, frame_offsets=(0,), constant=self._constant,
-            delay_samples=0, padding_samples=0,
-        )  # fmt: skip
-        self._info_size = len(info_frame_bytes(room))
+        self._info_size = info_frame_size(header)
         self._put(bytes(self._info_size))
 
     def _put(self, data: bytes) -> None:
@@ -81,7 +101,7 @@ class _Mp3Encoder:
             frames=len(self._offsets),
             stream_bytes=self._stream_bytes,
             frame_offsets=tuple(self._offsets),
-            constant=self._constant,
+            mode=self._mode,
             delay_samples=ENCODER_DELAY_SAMPLES,
             padding_samples=max(0, min(padding, 0xFFF)),
         )

@@ -4,7 +4,9 @@ from dataclasses import dataclass
 
 __all__ = [
     "CODECS",
+    "CODEC_BY_KEY",
     "CONTAINERS",
+    "CONTAINER_BY_KEY",
     "Codec",
     "Container",
     "SOUND_SUFFIXES",
@@ -49,7 +51,7 @@ CONTAINERS: tuple[Container, ...] = (
     Container(
         key="m4a",
         label="M4A",
-        suffixes=(".m4a", ".m4b", ".mp4", ".mov", ".m4v", ".3gp", ".3g2"),
+        suffixes=(".m4a", ".m4b", ".mp4", ".mov", ".m4v", ".3gp", ".3g2", ".m4r"),
         ffmpeg_names=("mov", "mp4", "m4a", "3gp", "3g2", "mj2"),
         media_type="audio/mp4",
     ),
@@ -91,8 +93,20 @@ CONTAINERS: tuple[Container, ...] = (
     Container(key="dsf", label="DSF", suffixes=(".dsf",), ffmpeg_names=("dsf",), media_type="audio/x-dsf"),
     Container(key="dff", label="DFF", suffixes=(".dff",), ffmpeg_names=("iff",), media_type="audio/x-dff"),
     Container(key="amr", label="AMR", suffixes=(".amr",), ffmpeg_names=("amr",), media_type="audio/amr"),
+    Container(key="vox", label="VOX", suffixes=(".vox",), ffmpeg_names=(), media_type="application/octet-stream"),
     Container(
-        key="vox", label="VOX", suffixes=(".vox",), ffmpeg_names=(), media_type="application/octet-stream"
+        key="ulaw",
+        label="bare mu-law",
+        suffixes=(".ulaw", ".ul"),
+        ffmpeg_names=(),
+        media_type="application/octet-stream",
+    ),
+    Container(
+        key="alaw",
+        label="bare A-law",
+        suffixes=(".alaw", ".al"),
+        ffmpeg_names=(),
+        media_type="application/octet-stream",
     ),
     Container(key="gsm", label="GSM", suffixes=(".gsm",), ffmpeg_names=("gsm",), media_type="audio/x-gsm"),
     Container(
@@ -183,14 +197,14 @@ def codec_for(ffmpeg_name: str) -> Codec:
     return found or Codec(key=ffmpeg_name, label=ffmpeg_name, lossless=False, ffmpeg_names=(ffmpeg_name,))
 
 
-_CODECS_BY_KEY = {row.key: row for row in CODECS}
-_CONTAINERS_BY_KEY = {row.key: row for row in CONTAINERS}
+CODEC_BY_KEY: dict[str, Codec] = {row.key: row for row in CODECS}
+CONTAINER_BY_KEY: dict[str, Container] = {row.key: row for row in CONTAINERS}
 
 
 def kind_label(container: str, codec: str) -> str:
     """What a person calls such a file: the container where it is plain PCM, else the codec."""
-    if codec in ("pcm", "pcm-float") and container in _CONTAINERS_BY_KEY:
-        return _CONTAINERS_BY_KEY[container].label
+    if codec in ("pcm", "pcm-float") and container in CONTAINER_BY_KEY:
+        return CONTAINER_BY_KEY[container].label
     if codec == "aac" and container == "m4a":
         return "M4A"
-    return _CODECS_BY_KEY[codec].label if codec in _CODECS_BY_KEY else codec.upper()
+    return CODEC_BY_KEY[codec].label if codec in CODEC_BY_KEY else codec.upper()

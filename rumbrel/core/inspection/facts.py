@@ -7,13 +7,14 @@ from typing import Any
 from rumbrel.core.sound.decoding import StreamChoice
 from rumbrel.core.tags import EMPTY_TAGS, TagSet
 
-__all__ = ["Facts", "Problem", "ProblemCode"]
+__all__ = ["Facts", "Problem", "ProblemCode", "SoundStream"]
 
 
 class ProblemCode(StrEnum):
     """Every fault inspection can name."""
 
     MISSING = "missing"
+    NOT_PRESENT = "not-present"
     EMPTY = "empty"
     UNREADABLE = "unreadable"
     NO_SOUND = "no-sound"
@@ -22,9 +23,10 @@ class ProblemCode(StrEnum):
     DAMAGED = "damaged"
     WRONG_EXTENSION = "wrong-extension"
     TAGS_UNREADABLE = "tags-unreadable"
+    DOUBTFUL_LOSSLESS = "doubtful-lossless"
 
 
-_HARMLESS = frozenset({ProblemCode.WRONG_EXTENSION, ProblemCode.TAGS_UNREADABLE})
+_HARMLESS = frozenset({ProblemCode.WRONG_EXTENSION, ProblemCode.TAGS_UNREADABLE, ProblemCode.DOUBTFUL_LOSSLESS})
 _SALVAGEABLE = frozenset({ProblemCode.CUT_SHORT, ProblemCode.DAMAGED})
 
 
@@ -47,11 +49,28 @@ class Problem:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class SoundStream:
+    """One of the sounds of a file. language is as the file states it, "" where it is silent."""
+
+    index: int
+    codec: str
+    language: str
+    title: str
+    sample_rate: int
+    channels: int
+
+    def as_record(self) -> dict[str, Any]:
+        return {name: getattr(self, name) for name in self.__slots__}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Facts:
     """What a file holds. samples counts sampling instants; bitrate is in bits/s of the sound alone.
 
     A file without usable sound has container "" or codec "" and says why in problems. bit_depth is
-    None where the coding has none (lossy codings and floating point).
+    None where the coding has none (lossy codings and floating point). lead_samples is the silence
+    that goes before the sound so that it stays with its pictures; samples counts it. Delay and
+    padding are the encoder's, in samples, None where the file does not state them.
     """
 
     path: str
@@ -69,6 +88,10 @@ class Facts:
     bitrate_mode: str = ""
     channel_mode: str = ""
     sound_streams: int = 0
+    streams: tuple[SoundStream, ...] = ()
+    lead_samples: int = 0
+    delay_samples: int | None = None
+    padding_samples: int | None = None
     has_video: bool = False
     tags: TagSet = EMPTY_TAGS
     problems: tuple[Problem, ...] = ()
@@ -94,6 +117,7 @@ class Facts:
             container=self.container,
             depth_bits=self.bit_depth or 0,
             end_sample=self.samples if states_length else None,
+            lead_samples=self.lead_samples,
         )
 
     def as_record(self) -> dict[str, Any]:
@@ -114,7 +138,13 @@ class Facts:
             "size": self.size_bytes,
             "channel_mode": self.channel_mode,
             "sound_streams": self.sound_streams,
+            "streams": [stream.as_record() for stream in self.streams],
+            "encoder_delay": self.delay_samples,
+            "encoder_padding": self.padding_samples,
             "tags": self.tags.as_text(),
-            "covers": len(self.tags.covers),
+            "covers": [{"media_type": c.media_type, "kind": c.kind, "size": c.size_bytes} for c in self.tags.covers],
+            "chapters": [
+                {"start": c.start_seconds, "end": c.end_seconds, "title": c.title} for c in self.tags.chapters
+            ],
             "problems": [{"code": str(problem.code), "text": problem.text} for problem in self.problems],
         }

@@ -1,5 +1,6 @@
 """From a path to Facts. A faulty file yields Facts with problems, never an exception."""
 
+from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -8,17 +9,23 @@ import av
 import av.error
 
 from rumbrel.core.errors import TagError
-from rumbrel.core.formats.table import Container, codec_for, container_for
-from rumbrel.core.tags import EMPTY_TAGS, TagSet, read_tags
+from rumbrel.core.formats.table import CODEC_BY_KEY, CONTAINER_BY_KEY, CONTAINERS, Container, codec_for, container_for
+from rumbrel.core.sound.decoding import HEADERLESS
+from rumbrel.core.tags import EMPTY_TAGS, TagSet, read_chapters, read_tags
 
-from .facts import Facts, Problem, ProblemCode
-from .lengths import Length, length_reader
+from .facts import Facts, Problem, ProblemCode, SoundStream
+from .headers import Heading, read_heading
+from .lengths import Length, length_reader, riff_valid_bits
 
 __all__ = ["inspect_file"]
 
 
-def inspect_file(path: Path) -> Facts:
-    """Facts of one file, by its content."""
+def inspect_file(path: Path, *, suffix: str | None = None) -> Facts:
+    """Facts of one file, by its content. suffix is the name ending it is judged by, if not its own."""
+    return _judge_name(_inspect(path, suffix or path.suffix), suffix or path.suffix)
+
+
+def _inspect(path: Path, suffix: str) -> Facts:
     try:
         status = path.stat()
     except OSError as error:
@@ -29,7 +36,16 @@ def inspect_file(path: Path) -> Facts:
         return _faulty(facts, ProblemCode.MISSING, "This is not a file.")
     if status.st_size == 0:
         return _faulty(facts, ProblemCode.EMPTY, "The file has no content. Copy it again from where it came.")
+    if status.st_size >= _SMALLEST_PLACEHOLDER_BYTES and status.st_blocks == 0:
+        text = "Only a placeholder is here; the content is kept elsewhere. Fetch the file, then scan again."
+        return _faulty(facts, ProblemCode.NOT_PRESENT, text)
+    headerless = _HEADERLESS_BY_SUFFIX.get(suffix.lower())
+    if headerless and not _has_header(path):
+        return _inspect_headerless(facts, headerless)
     try:
+        heading = read_heading(path, status.st_size)
+        if heading is not None:
+            return _inspect_heading(path, facts, heading)
         with av.open(str(path), metadata_errors="replace") as container:
             return _inspect_open(path, facts, container)
     except PermissionError:
@@ -39,15 +55,74 @@ def inspect_file(path: Path) -> Facts:
         return _faulty(facts, ProblemCode.UNREADABLE, f"This is no sound file that can be read ({reason}).")
 
 
+# File systems keep small files in their own tables, with no blocks.
+_SMALLEST_PLACEHOLDER_BYTES = 64 * 1024
+_HEADERLESS_BY_SUFFIX = {suffix: row for row in CONTAINERS if row.key in HEADERLESS for suffix in row.suffixes}
+_HEADLESS_CODECS = {"vox": ("vox-adpcm", 2), "ulaw": ("mu-law", 1), "alaw": ("a-law", 1)}
+_KNOWN_HEADS = (b"RIFF", b"FORM", b"OggS", b"fLaC", b"ID3", b"RF64", b"caff", b".snd", b"wvpk")
+
+
+def _has_header(path: Path) -> bool:
+    try:
+        with path.open("rb") as file:
+            return file.read(4).startswith(_KNOWN_HEADS)
+    except OSError:
+        return True
+
+
+def _inspect_headerless(facts: Facts, container: Container) -> Facts:
+    """Bare telephone samples: nothing in the file says what they are, so here the name must."""
+    codec, samples_a_byte = _HEADLESS_CODECS[container.key]
+    rate = 8_000
+    return replace(
+        facts,
+        container=container.key,
+        codec=codec,
+        sample_rate=rate,
+        channels=1,
+        samples=facts.size_bytes * samples_a_byte,
+        bitrate_bps=rate * 8 // samples_a_byte,
+        bitrate_mode="constant",
+        sound_streams=1,
+    )
+
+
 def _faulty(facts: Facts, code: ProblemCode, text: str) -> Facts:
     return replace(facts, problems=(*facts.problems, Problem(code=code, text=text)))
+
+
+def _inspect_heading(path: Path, facts: Facts, heading: Heading) -> Facts:
+    codec = heading.codec
+    stream = SoundStream(
+        index=0, codec=codec, language="", title="", sample_rate=heading.sample_rate, channels=heading.channels
+    )
+    facts = replace(
+        facts,
+        container=heading.container,
+        codec=codec,
+        lossless=CODEC_BY_KEY[codec].lossless,
+        sample_rate=heading.sample_rate,
+        channels=heading.channels,
+        bit_depth=heading.bit_depth,
+        sound_streams=1,
+        streams=(stream,),
+    )
+    facts = _with_length(facts, heading.length)
+    tags, problem = _tags(path, facts, {})
+    return replace(facts, tags=tags, problems=facts.problems + problem)
 
 
 def _inspect_open(path: Path, facts: Facts, opened: Any) -> Facts:
     container = container_for(opened.format.name)
     sounds = opened.streams.audio
     moving = [s for s in opened.streams.video if not _is_cover(s)]
-    facts = replace(facts, container=container.key, sound_streams=len(sounds), has_video=bool(moving))
+    facts = replace(
+        facts,
+        container=container.key,
+        sound_streams=len(sounds),
+        streams=tuple(_stream(number, sound) for number, sound in enumerate(sounds)),
+        has_video=bool(moving),
+    )
     if not sounds:
         return _faulty(facts, ProblemCode.NO_SOUND, "There is no sound in this file.")
     context = sounds[0].codec_context
@@ -61,6 +136,8 @@ def _inspect_open(path: Path, facts: Facts, opened: Any) -> Facts:
         return _faulty(facts, ProblemCode.UNREADABLE, "The file does not say what its sound is made of.")
     codec = codec_for(context.name)
     depth = _bit_depth(codec.key, context) if codec.lossless else None
+    if container.key == "wav" and depth == 32:
+        depth = riff_valid_bits(path) or depth
     facts = replace(
         facts,
         codec=codec.key,
@@ -74,9 +151,38 @@ def _inspect_open(path: Path, facts: Facts, opened: Any) -> Facts:
     except OSError as error:
         return _faulty(facts, ProblemCode.UNREADABLE, f"The file could not be read: {error.strerror}.")
     facts = _with_length(facts, length)
-    tags, problem = _tags(path, facts, opened)
-    facts = replace(facts, tags=tags, problems=facts.problems + problem)
-    return _judge_name(facts, container)
+    if moving:
+        facts = _with_lead(facts, sounds[0], moving[0])
+    tags, problem = _tags(path, facts, dict(opened.metadata))
+    if not tags.chapters:
+        tags = replace(tags, chapters=read_chapters(opened))
+    return replace(facts, tags=tags, problems=facts.problems + problem)
+
+
+def _stream(number: int, sound: Any) -> SoundStream:
+    context = sound.codec_context
+    return SoundStream(
+        index=number,
+        codec=codec_for(context.name).key if context is not None else "",
+        language=sound.language or "",
+        title=sound.metadata.get("title", "") or "",
+        sample_rate=(context.sample_rate or 0) if context is not None else 0,
+        channels=(context.channels or 0) if context is not None else 0,
+    )
+
+
+_LONGEST_LEAD_SECONDS = 3600
+
+
+def _with_lead(facts: Facts, sound: Any, pictures: Any) -> Facts:
+    """A film's sound that begins after its pictures keeps its place by silence before it."""
+    if sound.start_time is None or pictures.start_time is None:
+        return facts
+    late = float(sound.start_time * sound.time_base - pictures.start_time * pictures.time_base)
+    lead = round(late * facts.sample_rate)
+    if not 0 < late < _LONGEST_LEAD_SECONDS or not lead:
+        return facts
+    return replace(facts, lead_samples=lead, samples=facts.samples + lead)
 
 
 def _is_cover(stream: Any) -> bool:
@@ -120,6 +226,8 @@ def _with_length(facts: Facts, length: Length) -> Facts:
         bitrate_bps=bitrate,
         bitrate_mode=length.bitrate_mode or "variable",
         channel_mode=length.channel_mode,
+        delay_samples=length.delay_samples,
+        padding_samples=length.padding_samples,
     )
     if not length.samples and length.whole:
         return _faulty(facts, ProblemCode.NO_SOUND, "The file has the form of a sound file, but no sound in it.")
@@ -138,16 +246,18 @@ def _clock(seconds: float) -> str:
     return f"{whole // 60}:{whole % 60:02d}"
 
 
-def _tags(path: Path, facts: Facts, opened: Any) -> tuple[TagSet, tuple[Problem, ...]]:
+def _tags(path: Path, facts: Facts, fallback: Mapping[str, str]) -> tuple[TagSet, tuple[Problem, ...]]:
     try:
-        return read_tags(path, container=facts.container, codec=facts.codec, fallback=dict(opened.metadata)), ()
+        tags = read_tags(path, container=facts.container, codec=facts.codec, fallback=fallback)
+        return tags.without_pictures(), ()
     except TagError as error:
         return EMPTY_TAGS, (Problem(code=ProblemCode.TAGS_UNREADABLE, text=f"{error} The sound is not affected."),)
 
 
-def _judge_name(facts: Facts, container: Container) -> Facts:
-    suffix = Path(facts.path).suffix.lower()
-    if not container.suffixes or suffix in container.suffixes:
+def _judge_name(facts: Facts, suffix: str) -> Facts:
+    """Note a name ending that belongs to another kind of file."""
+    container = CONTAINER_BY_KEY.get(facts.container)
+    if container is None or not facts.codec or suffix.lower() in container.suffixes:
         return facts
     named = f"named {suffix}" if suffix else "has no name ending"
     text = f"The file is {named} but holds {container.label}. Some players go by the name; results get the right one."

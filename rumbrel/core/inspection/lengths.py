@@ -5,7 +5,7 @@ Each reader returns a Length; what a container does not state is counted by deco
 
 import struct
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -15,13 +15,23 @@ import soundfile
 
 from rumbrel.core.sound.mpeg_frames import (
     DECODER_DELAY_SAMPLES,
+    FrameHeader,
+    InfoFrame,
     find_first_frame,
     parse_header,
     parse_info_frame,
     walk_frames,
 )
 
-__all__ = ["Length", "length_reader"]
+__all__ = [
+    "Length",
+    "after_id3",
+    "length_reader",
+    "mp3_length",
+    "ogg_last_position",
+    "riff_chunks",
+    "riff_valid_bits",
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -37,9 +47,11 @@ class Length:
     bitrate_bps: int | None = None
     bitrate_mode: str = ""
     channel_mode: str = ""
+    delay_samples: int | None = None
+    padding_samples: int | None = None
 
 
-def _riff_chunks(file: BinaryIO, size: int, order: str) -> Iterator[tuple[bytes, int, int]]:
+def riff_chunks(file: BinaryIO, size: int, order: str) -> Iterator[tuple[bytes, int, int]]:
     """Yield (name, offset of the content, stated length) of each chunk of a RIFF or IFF file."""
     at = 12
     while at + 8 <= size:
@@ -47,6 +59,20 @@ def _riff_chunks(file: BinaryIO, size: int, order: str) -> Iterator[tuple[bytes,
         name, length = struct.unpack(f"{order}4sI", file.read(8))
         yield name, at + 8, length
         at += 8 + length + length % 2
+
+
+def riff_valid_bits(path: Path) -> int | None:
+    """The meaningful bits that an extensible format chunk states (WAVE_FORMAT_EXTENSIBLE), else None."""
+    with path.open("rb") as file:
+        for name, at, length in riff_chunks(file, path.stat().st_size, "<"):
+            if name == b"fmt ":
+                file.seek(at)
+                chunk = file.read(min(length, 40))
+                if len(chunk) >= 20 and chunk[:2] == b"\xfe\xff":
+                    valid = int.from_bytes(chunk[18:20], "little")
+                    return valid if 1 <= valid <= int.from_bytes(chunk[14:16], "little") else None
+                return None
+    return None
 
 
 def _plain_length(path: Path, stream: Any) -> Length:
@@ -61,7 +87,7 @@ def _plain_length(path: Path, stream: Any) -> Length:
         order, sound = ("<", b"data") if mark == b"RIFF" else (">", b"SSND")
         if mark not in (b"RIFF", b"FORM"):
             return Length(samples=samples, stated=samples, bitrate_mode="constant")
-        for name, at, length in _riff_chunks(file, size, order):
+        for name, at, length in riff_chunks(file, size, order):
             if name != sound or length in (0, 0xFFFFFFFF):
                 continue
             here = max(0, size - at)
@@ -138,54 +164,67 @@ def _boxes_end(path: Path) -> int:
     return at
 
 
-def _ogg_length(path: Path, stream: Any) -> Length:
-    """The last page's position, less what the decoder is told to skip (RFC 3533, RFC 7845)."""
-    size = path.stat().st_size
-    with path.open("rb") as file:
-        head = file.read(4096)
-        file.seek(max(0, size - 70_000))
-        tail = file.read()
-    opus = head.find(b"OpusHead")
-    pre_skip = int.from_bytes(head[opus + 10 : opus + 12], "little") if opus != -1 else 0
+def ogg_last_position(file: BinaryIO, size_bytes: int, *, serial: bytes | None = None) -> int | None:
+    """The position that the last page states when it is marked as the last of its stream, else None."""
+    file.seek(max(0, size_bytes - _OGG_TAIL_BYTES))
+    tail = file.read()
     at = tail.rfind(b"OggS")
     while at != -1:
         page = tail[at : at + 27]
         position = int.from_bytes(page[6:14], "little", signed=True)
         if len(page) == 27 and position >= 0:
-            last = bool(page[5] & 4)
-            if not last:
-                counted = _counted_length(path, stream)
-                return Length(samples=counted.samples, whole=False, bitrate_mode="variable")
-            samples = max(0, position - pre_skip)
-            return Length(samples=samples, stated=samples, bitrate_mode="variable")
+            return position if page[5] & 4 and serial in (None, page[14:18]) else None
         at = tail.rfind(b"OggS", 0, at)
-    return _counted_length(path, stream)
+    return None
+
+
+_OGG_TAIL_BYTES = 70_000
+"""A page is at most 65,307 bytes long (RFC 3533)."""
+
+
+def _ogg_length(path: Path, stream: Any) -> Length:
+    """The last page's position, less what the decoder is told to skip (RFC 3533, RFC 7845)."""
+    with path.open("rb") as file:
+        head = file.read(4096)
+        position = ogg_last_position(file, path.stat().st_size)
+    opus = head.find(b"OpusHead")
+    pre_skip = int.from_bytes(head[opus + 10 : opus + 12], "little") if opus != -1 else 0
+    if position is None:
+        counted = _counted_length(path, stream)
+        return replace(counted, whole=False, bitrate_mode="variable")
+    samples = max(0, position - pre_skip)
+    return Length(samples=samples, stated=samples, bitrate_mode="variable", delay_samples=pre_skip or None)
 
 
 def _mp3_length(path: Path, stream: Any) -> Length:
-    """The information frame where there is one, else a walk over every frame header."""
-    size = path.stat().st_size
     with path.open("rb") as file:
-        start = _after_id3(file)
-        file.seek(start)
-        window = file.read(65_536)
-        offset = find_first_frame(window)
-        if offset is None:
-            return _counted_length(path, stream)
-        start += offset
-        end = _before_tail_tags(file, size)
-        first = parse_header(window[offset : offset + 4])
-        if first is None:
-            return _counted_length(path, stream)
-        info = parse_info_frame(window[offset : offset + first.size_bytes])
-        if (
-            info is not None
-            and info.frames
-            and info.stream_bytes
-            and start + info.stream_bytes <= end + first.size_bytes
-        ):
-            return _stated_mp3_length(info, first)
-        frames = list(walk_frames(file, start if info is None else start + first.size_bytes, end))
+        length = mp3_length(file, path.stat().st_size)
+    return length or _counted_length(path, stream)
+
+
+def mp3_length(file: BinaryIO, size_bytes: int) -> Length | None:
+    """The information frame where there is one, else a walk over every frame header; None without frames."""
+    start = after_id3(file)
+    file.seek(start)
+    window = file.read(65_536)
+    offset = find_first_frame(window)
+    first = parse_header(window[offset : offset + 4]) if offset is not None else None
+    if offset is None or first is None:
+        return None
+    start += offset
+    end = _before_tail_tags(file, size_bytes)
+    info = parse_info_frame(window[offset : offset + first.size_bytes])
+    if info is not None and info.frames and info.stream_bytes and start + info.stream_bytes <= end + first.size_bytes:
+        return _stated_mp3_length(info, first)
+    return _walked_mp3_length(file, start, end, first, info)
+
+
+def _walked_mp3_length(
+    file: BinaryIO, start: int, end: int, first: FrameHeader, info: InfoFrame | None
+) -> Length | None:
+    frames = list(walk_frames(file, start if info is None else start + first.size_bytes, end))
+    if not frames:
+        return None
     rates = {header.bitrate_kbps for _, header in frames}
     samples = len(frames) * first.samples
     sound_bytes = sum(header.size_bytes for _, header in frames)
@@ -197,30 +236,33 @@ def _mp3_length(path: Path, stream: Any) -> Length:
         samples=samples,
         stated=stated,
         whole=info is None or not info.frames,
-        bitrate_bps=round(sound_bytes * 8 * first.sample_rate / (len(frames) * first.samples)) if frames else 0,
+        bitrate_bps=round(sound_bytes * 8 * first.sample_rate / (len(frames) * first.samples)),
         bitrate_mode="constant" if len(rates) == 1 else "variable",
         channel_mode=first.mode,
     )
 
 
-def _stated_mp3_length(info: Any, first: Any) -> Length:
-    samples = info.frames * first.samples
+def _stated_mp3_length(info: InfoFrame, first: FrameHeader) -> Length:
+    frames = info.frames or 0
+    samples = frames * first.samples
     if info.delay_samples is not None:
-        samples -= info.delay_samples + info.padding_samples
+        samples -= info.delay_samples + (info.padding_samples or 0)
     # The information frame itself is part of the stated bytes but carries no sound.
-    bitrate = round((info.stream_bytes or 0) * 8 * first.sample_rate / ((info.frames + 1) * first.samples))
-    if info.constant:
+    bitrate = round((info.stream_bytes or 0) * 8 * first.sample_rate / ((frames + 1) * first.samples))
+    if info.mode == "constant":
         bitrate = first.bitrate_kbps * 1000
     return Length(
         samples=samples,
         stated=samples,
         bitrate_bps=bitrate,
-        bitrate_mode="constant" if info.constant else "variable",
+        bitrate_mode=info.mode,
         channel_mode=first.mode,
+        delay_samples=info.delay_samples,
+        padding_samples=info.padding_samples,
     )
 
 
-def _after_id3(file: BinaryIO) -> int:
+def after_id3(file: BinaryIO) -> int:
     """Where the sound begins behind ID3v2 tags, which state their length in 7 bit bytes."""
     at = 0
     while True:

@@ -175,7 +175,9 @@ class StateMeter:
             below, above = level[max(0, at - 16) : at - 1], level[at + 3 :]
             drop = float(below.min() - above.max()) if len(below) and len(above) >= 2 else 0.0
             if drop >= _CLIFF_DB and (best is None or drop > best.drop_db):
-                best = SpectralEdge(frequency_hz=round((at + 1) * hertz), drop_db=round(drop, 1), upsampled_from_hz=None)
+                best = SpectralEdge(
+                    frequency_hz=round((at + 1) * hertz), drop_db=round(drop, 1), upsampled_from_hz=None
+                )
         return self._judged(best)
 
     def _judged(self, edge: SpectralEdge | None) -> SpectralEdge | None:
@@ -184,7 +186,5 @@ class StateMeter:
         for nyquist in _FAMILY_NYQUISTS_HZ:
             if nyquist * 2 < self._shape.sample_rate * 0.95 and 0.955 * nyquist <= edge.frequency_hz <= 1.03 * nyquist:
                 # A filter stops a little below the half rate, coders stop elsewhere.
-                return SpectralEdge(
-                    frequency_hz=edge.frequency_hz, drop_db=edge.drop_db, upsampled_from_hz=2 * nyquist
-                )
+                return SpectralEdge(frequency_hz=edge.frequency_hz, drop_db=edge.drop_db, upsampled_from_hz=2 * nyquist)
         return edge

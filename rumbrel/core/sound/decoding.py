@@ -15,7 +15,7 @@ from rumbrel.core.errors import DecodeError
 
 from .shape import BLOCK_SAMPLES, Block, SoundShape
 
-__all__ = ["SoundSource", "StreamChoice", "open_sound"]
+__all__ = ["HEADERLESS", "SoundSource", "StreamChoice", "open_sound"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -23,20 +23,23 @@ class StreamChoice:
     """Which sound of a file to read, and what inspection already knows of it.
 
     container and depth_bits come from the file's Facts: FFmpeg does not say how many bits of a
-    32 bit sample are used. end_sample cuts what a container marks as padding at the end.
+    32 bit sample are used. end_sample cuts what a container marks as padding at the end, counted
+    with the lead_samples of silence that go before the sound of a film that begins late.
     """
 
     container: str
     depth_bits: int
     sound_index: int = 0
     end_sample: int | None = None
+    lead_samples: int = 0
 
 
 class SoundSource(Protocol):
-    """A decoder: a shape, then blocks, then how many faulty packets were passed over."""
+    """A decoder: a shape, then blocks, then how many faulty packets were passed over, and the first places."""
 
     shape: SoundShape
     damaged_packets: int
+    damaged_at: list[int]
 
     def blocks(self) -> Iterator[Block]:
         """Yield blocks shaped (samples, channels) until the end. Raises DecodeError."""
@@ -67,7 +70,7 @@ class _Closing:
 
 
 # Uncompressed containers go through libsndfile: measured 15 times faster than packet by packet.
-_PLAIN_CONTAINERS = frozenset({"wav", "rf64", "w64", "aiff", "caf", "au"})
+_PLAIN_CONTAINERS = frozenset({"wav", "rf64", "w64", "aiff", "caf", "au", "vox", "ulaw", "alaw"})
 _PLAIN_SUBTYPES = {
     "PCM_S8": ("int16", 8),
     "PCM_U8": ("int16", 8),
@@ -78,20 +81,36 @@ _PLAIN_SUBTYPES = {
     "DOUBLE": ("float64", 0),
     "ULAW": ("int16", 16),
     "ALAW": ("int16", 16),
+    "GSM610": ("int16", 16),
+    "IMA_ADPCM": ("int16", 16),
+    "MS_ADPCM": ("int16", 16),
+    "VOX_ADPCM": ("int16", 16),
 }
+HEADERLESS = {"vox": "VOX_ADPCM", "ulaw": "ULAW", "alaw": "ALAW"}
+"""Containers that are none: bare telephone samples at 8 kHz, mono (common practice)."""
+_HEADERLESS_RATE = 8_000
 
 
 class _PlainSource(_Closing):
-    """PCM and G.711 in plain containers, through libsndfile."""
+    """PCM, G.711 and simple telephone codings in plain containers, through libsndfile."""
 
-    def __init__(self, path: Path) -> None:
-        self._file = soundfile.SoundFile(str(path))
+    def __init__(self, path: Path, choice: StreamChoice) -> None:
+        if choice.container in HEADERLESS:
+            self._file = soundfile.SoundFile(
+                str(path), samplerate=_HEADERLESS_RATE, channels=1, format="RAW", subtype=HEADERLESS[choice.container]
+            )
+        else:
+            self._file = soundfile.SoundFile(str(path))
         self._path = path
         if self._file.subtype not in _PLAIN_SUBTYPES:
             self._file.close()
             raise LookupError(self._file.subtype)
         self._dtype, depth_bits = _PLAIN_SUBTYPES[self._file.subtype]
         self.damaged_packets = 0
+        self.damaged_at: list[int] = []
+        # A 24 bit recording may lie in 32 bit samples; the header says so, libsndfile does not.
+        if 16 < choice.depth_bits < depth_bits:
+            depth_bits = choice.depth_bits
         self.shape = SoundShape(sample_rate=self._file.samplerate, channels=self._file.channels, depth_bits=depth_bits)
 
     def blocks(self) -> Iterator[Block]:
@@ -119,6 +138,9 @@ _AV_DTYPES = {
 }
 
 
+_PLACES_KEPT = 100
+
+
 class _FramedSource(_Closing):
     """Everything else, through FFmpeg; encoder delay is cut as the container states it."""
 
@@ -139,6 +161,7 @@ class _FramedSource(_Closing):
             self._container.close()
             raise DecodeError(f"{path.name} does not say what its sound is made of.")
         self._kind = context.format.packed.name
+        self.damaged_at: list[int] = []
         integer = self._kind in ("u8", "s16", "s32")
         fallback = {"u8": 8, "s16": 16, "s32": 24}.get(self._kind, 0)
         self.damaged_packets = 0
@@ -153,6 +176,9 @@ class _FramedSource(_Closing):
         pending: list[Block] = []
         held = 0
         left = self._choice.end_sample
+        for silence in self._lead():
+            yield silence
+            left = None if left is None else left - len(silence)
         for frame in self._frames():
             block = self._block(frame)
             if left is not None:
@@ -172,6 +198,9 @@ class _FramedSource(_Closing):
     def lengths(self) -> Iterator[int]:
         """Turning small frames into arrays costs as much as decoding them; counting needs none."""
         left = self._choice.end_sample
+        if self._choice.lead_samples:
+            yield self._choice.lead_samples
+            left = None if left is None else left - self._choice.lead_samples
         for frame in self._frames():
             samples = frame.samples if left is None else min(left, frame.samples)
             yield samples
@@ -180,19 +209,30 @@ class _FramedSource(_Closing):
                 if not left:
                     return
 
+    def _lead(self) -> Iterator[Block]:
+        left = self._choice.lead_samples
+        while left:
+            count = min(left, BLOCK_SAMPLES)
+            yield np.zeros((count, self.shape.channels), dtype=self.shape.dtype)
+            left -= count
+
     def _frames(self) -> Iterator[av.AudioFrame]:
         # One thread each: the workers already fill the cores.
         self._stream.codec_context.thread_count = 1
         decoded_any = False
+        at = self._choice.lead_samples
         try:
             for packet in self._container.demux(self._stream):
                 try:
                     frames = packet.decode()
                 except av.error.FFmpegError:
                     self.damaged_packets += 1
+                    if len(self.damaged_at) < _PLACES_KEPT:
+                        self.damaged_at.append(at)
                     continue
                 for frame in frames:
                     decoded_any = True
+                    at += frame.samples
                     yield frame
         except (av.error.FFmpegError, OSError) as error:
             raise DecodeError(f"{self._path.name} could not be read to its end: {_reason(error)}.") from error
@@ -232,7 +272,7 @@ def open_sound(path: Path, choice: StreamChoice) -> SoundSource:
         raise DecodeError(f"{path.name} is not there any more. Scan its folder again.")
     if choice.container in _PLAIN_CONTAINERS and choice.sound_index == 0:
         try:
-            return _PlainSource(path)
+            return _PlainSource(path, choice)
         except (soundfile.SoundFileError, LookupError):
             # Not every coding inside a plain container is libsndfile's; FFmpeg has the last word.
             return _FramedSource(path, choice)

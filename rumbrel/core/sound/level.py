@@ -133,7 +133,9 @@ class _TruePeak:
     def __init__(self, shape: SoundShape) -> None:
         self._factor = 4 if shape.sample_rate < 88_200 else 2 if shape.sample_rate < 176_400 else 1
         count = _TAPS_A_PHASE * self._factor + 1
-        taps = signal.firwin(count, 1 / self._factor, window=("kaiser", 8.0)) * self._factor if self._factor > 1 else None
+        taps = (
+            signal.firwin(count, 1 / self._factor, window=("kaiser", 8.0)) * self._factor if self._factor > 1 else None
+        )
         self._taps = taps
         lift = 1.0 if taps is None else max(np.abs(taps[phase :: self._factor]).sum() for phase in range(self._factor))
         self._lift = float(lift)

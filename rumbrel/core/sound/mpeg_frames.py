@@ -14,8 +14,10 @@ __all__ = [
     "FrameHeader",
     "InfoFrame",
     "StreamSummary",
+    "build_header",
     "find_first_frame",
     "info_frame_bytes",
+    "info_frame_size",
     "parse_header",
     "parse_info_frame",
     "walk_frames",
@@ -80,9 +82,9 @@ class FrameHeader:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class InfoFrame:
-    """What the information frame states; None where it is silent."""
+    """What the information frame states; None where it is silent. mode is constant, average or variable."""
 
-    constant: bool
+    mode: str
     frames: int | None
     stream_bytes: int | None
     delay_samples: int | None
@@ -108,6 +110,25 @@ def parse_header(raw: bytes) -> FrameHeader | None:
         mode=_MODES[raw[3] >> 6],
         raw=bytes(raw[:4]),
     )
+
+
+def build_header(*, sample_rate: int, bitrate_kbps: int, mono: bool) -> FrameHeader:
+    """The header of a Layer III frame. Raises ValueError where the rate and bitrate do not go together."""
+    for version, rates in _RATES.items():
+        if sample_rate in rates:
+            bits = next(code for code, value in _VERSIONS.items() if value == version)
+            index = _BITRATES_KBPS[(min(version, 2), 3)].index(bitrate_kbps)
+            mode = _MODES.index("mono") if mono else 0
+            raw = bytes([0xFF, 0xE3 | bits << 3, index << 4 | rates.index(sample_rate) << 2, mode << 6])
+            header = parse_header(raw)
+            if header is not None:
+                return header
+    raise ValueError(f"no Layer III frame has {sample_rate} Hz and {bitrate_kbps} kbit/s")
+
+
+def info_frame_size(like: FrameHeader) -> int:
+    """Bytes of the information frame of a stream that begins with such a header."""
+    return _info_header(like).size_bytes
 
 
 def find_first_frame(data: bytes, start: int = 0) -> int | None:
@@ -154,14 +175,20 @@ def parse_info_frame(frame: bytes) -> InfoFrame | None:
     version_text = frame[at : at + 9].split(b"\0")[0].decode("ascii", "replace")
     has_delays = len(frame) >= at + 24 and bool(version_text.strip())
     delays = int.from_bytes(frame[at + 21 : at + 24], "big")
+    method = frame[at + 9] & 0x0F if has_delays else 0
     return InfoFrame(
-        constant=mark == b"Info",
+        mode="constant" if mark == b"Info" else _MODE_BY_METHOD.get(method, "variable"),
         frames=values.get(1),
         stream_bytes=values.get(2),
         delay_samples=delays >> 12 if has_delays else None,
         padding_samples=delays & 0xFFF if has_delays else None,
         version_text=version_text,
     )
+
+
+# The method an encoder states it worked by; two passes have numbers of their own.
+_MODE_BY_METHOD = {1: "constant", 2: "average", 8: "constant", 9: "average"}
+_METHOD_BY_MODE = {"constant": 1, "average": 2, "variable": 3}
 
 
 def _crc16(data: bytes) -> int:
@@ -185,7 +212,7 @@ class StreamSummary:
     frames: int
     stream_bytes: int
     frame_offsets: tuple[int, ...]
-    constant: bool
+    mode: str
     delay_samples: int
     padding_samples: int
 
@@ -213,7 +240,7 @@ def info_frame_bytes(summary: StreamSummary) -> bytes:
     body = bytearray(header.size_bytes)
     body[:4] = header.raw
     at = 4 + header.side_bytes
-    body[at : at + 4] = b"Info" if summary.constant else b"Xing"
+    body[at : at + 4] = b"Info" if summary.mode == "constant" else b"Xing"
     body[at + 4 : at + 8] = (0x0F).to_bytes(4, "big")
     body[at + 8 : at + 12] = summary.frames.to_bytes(4, "big")
     body[at + 12 : at + 16] = total.to_bytes(4, "big")
@@ -221,7 +248,7 @@ def info_frame_bytes(summary: StreamSummary) -> bytes:
     body[at + 116 : at + 120] = (0).to_bytes(4, "big")
     at += 120
     body[at : at + 9] = b"LAME3.100"
-    body[at + 9] = 0x01 if summary.constant else 0x03
+    body[at + 9] = _METHOD_BY_MODE[summary.mode]
     body[at + 20] = min(255, summary.first.bitrate_kbps)
     delays = summary.delay_samples << 12 | summary.padding_samples
     body[at + 21 : at + 24] = delays.to_bytes(3, "big")

@@ -14,21 +14,41 @@ from rumbrel.core.errors import EncodeError
 
 from .shape import Block, SoundShape
 
-__all__ = ["CHANNEL_ORDERS", "Chain", "Treatment", "build_chain", "mix_matrix"]
+__all__ = ["CHANNEL_ORDERS", "Chain", "Cut", "Treatment", "build_chain", "mix_matrix"]
 
 Float = NDArray[np.float64]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Treatment:
-    """What is done to the sound on purpose, beyond meeting the result's shape."""
+    """What is done to the sound on purpose, beyond meeting the result's shape.
+
+    start_sample and end_sample cut the source, in its own samples; None leaves its end.
+    """
 
     highpass_hz: float | None = None
     gain_db: float = 0.0
+    start_sample: int = 0
+    end_sample: int | None = None
 
     @property
     def changes_samples(self) -> bool:
         return self.highpass_hz is not None or self.gain_db != 0.0
+
+
+class Cut:
+    """Lets a stretch of a stream through, in sampling instants from its beginning."""
+
+    def __init__(self, start_sample: int, end_sample: int | None) -> None:
+        self._start = start_sample
+        self._end = end_sample
+        self._at = 0
+
+    def push(self, block: Block) -> Block:
+        first = max(0, self._start - self._at)
+        last = len(block) if self._end is None else max(first, min(len(block), self._end - self._at))
+        self._at += len(block)
+        return block[first:last]
 
 
 class Stage(Protocol):

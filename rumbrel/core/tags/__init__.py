@@ -1,7 +1,20 @@
 """Tags and covers: one value, one mapping table, and readers and writers for each tag format."""
 
-from .model import EMPTY_TAGS, Cover, TagSet
+from .chapters import read_chapters
+from .model import EMPTY_TAGS, Chapter, Cover, TagSet
 from .reading import read_tags
-from .writing import write_tags
+from .rules import TagRules, apply_rules
+from .writing import unheld_fields, write_tags
 
-__all__ = ["EMPTY_TAGS", "Cover", "TagSet", "read_tags", "write_tags"]
+__all__ = [
+    "EMPTY_TAGS",
+    "Chapter",
+    "Cover",
+    "TagRules",
+    "TagSet",
+    "apply_rules",
+    "read_chapters",
+    "read_tags",
+    "unheld_fields",
+    "write_tags",
+]

@@ -1,7 +1,7 @@
 """The one mapping table between our field names and those of the tag formats.
 
-ID3v2.4 frames (id3.org, from memory), MP4 atoms and Vorbis comment, APEv2 and ASF names as they
-are in common use. A frame 'TXXX:NAME' or atom '----:NAME' is a free-form field of that name.
+ID3v2.4 frames (id3.org, from memory), MP4 atoms and Vorbis comment, APEv2, ASF, RIFF INFO and AIFF
+names as they are in common use. A frame 'TXXX:NAME' or atom '----:NAME' is a free-form field of that name.
 """
 
 from dataclasses import dataclass
@@ -20,40 +20,63 @@ class FieldRow:
     vorbis: str
     ape: str
     asf: str
+    riff: str
+    aiff: str
 
 
-def _row(name: str, label: str, id3: str, mp4: str, vorbis: str, ape: str, asf: str) -> FieldRow:
-    return FieldRow(name=name, label=label, id3=id3, mp4=mp4, vorbis=vorbis, ape=ape, asf=asf)
+def _row(
+    name: str, label: str, id3: str, mp4: str, vorbis: str, ape: str, asf: str, riff: str = "", aiff: str = ""
+) -> FieldRow:
+    return FieldRow(name=name, label=label, id3=id3, mp4=mp4, vorbis=vorbis, ape=ape, asf=asf, riff=riff, aiff=aiff)
 
 
 FIELDS: tuple[FieldRow, ...] = (
-    _row("title", "Title", "TIT2", "\xa9nam", "TITLE", "Title", "Title"),
-    _row("artist", "Player", "TPE1", "\xa9ART", "ARTIST", "Artist", "Author"),
-    _row("album", "Album", "TALB", "\xa9alb", "ALBUM", "Album", "WM/AlbumTitle"),
+    _row("title", "Title", "TIT2", "\xa9nam", "TITLE", "Title", "Title", "INAM", "NAME"),
+    _row("artist", "Player", "TPE1", "\xa9ART", "ARTIST", "Artist", "Author", "IART", "AUTH"),
+    _row("album", "Album", "TALB", "\xa9alb", "ALBUM", "Album", "WM/AlbumTitle", "IPRD"),
     _row("album_artist", "Album by", "TPE2", "aART", "ALBUMARTIST", "Album Artist", "WM/AlbumArtist"),
-    _row("composer", "Composer", "TCOM", "\xa9wrt", "COMPOSER", "Composer", "WM/Composer"),
+    _row("composer", "Composer", "TCOM", "\xa9wrt", "COMPOSER", "Composer", "WM/Composer", "IMUS"),
     _row("songwriter", "Words by", "TEXT", "----:LYRICIST", "LYRICIST", "Lyricist", "WM/Writer"),
     _row("arranger", "Arranger", "TPE4", "----:ARRANGER", "ARRANGER", "Arranger", "WM/ModifiedBy"),
     _row("conductor", "Conductor", "TPE3", "----:CONDUCTOR", "CONDUCTOR", "Conductor", "WM/Conductor"),
-    _row("track", "Track", "TRCK", "trkn", "TRACKNUMBER", "Track", "WM/TrackNumber"),
+    _row("track", "Track", "TRCK", "trkn", "TRACKNUMBER", "Track", "WM/TrackNumber", "ITRK"),
     _row("disc", "Disc", "TPOS", "disk", "DISCNUMBER", "Disc", "WM/PartOfSet"),
-    _row("date", "Date", "TDRC", "\xa9day", "DATE", "Year", "WM/Year"),
-    _row("genre", "Genre", "TCON", "\xa9gen", "GENRE", "Genre", "WM/Genre"),
-    _row("comment", "Comment", "COMM", "\xa9cmt", "COMMENT", "Comment", "Description"),
+    _row("date", "Date", "TDRC", "\xa9day", "DATE", "Year", "WM/Year", "ICRD"),
+    _row("genre", "Genre", "TCON", "\xa9gen", "GENRE", "Genre", "WM/Genre", "IGNR"),
+    _row("comment", "Comment", "COMM", "\xa9cmt", "COMMENT", "Comment", "Description", "ICMT", "ANNO"),
     _row("lyrics", "Lyrics", "USLT", "\xa9lyr", "LYRICS", "Lyrics", "WM/Lyrics"),
-    _row("copyright", "Copyright", "TCOP", "cprt", "COPYRIGHT", "Copyright", "Copyright"),
+    _row("copyright", "Copyright", "TCOP", "cprt", "COPYRIGHT", "Copyright", "Copyright", "ICOP", "(c) "),
     _row("publisher", "Publisher", "TPUB", "----:LABEL", "LABEL", "Label", "WM/Publisher"),
     _row("isrc", "ISRC", "TSRC", "----:ISRC", "ISRC", "ISRC", "WM/ISRC"),
     _row("bpm", "Beats a minute", "TBPM", "tmpo", "BPM", "BPM", "WM/BeatsPerMinute"),
-    _row("language", "Language", "TLAN", "----:LANGUAGE", "LANGUAGE", "Language", "WM/Language"),
+    _row("language", "Language", "TLAN", "----:LANGUAGE", "LANGUAGE", "Language", "WM/Language", "ILNG"),
+    _row("remixer", "Arranged anew by", "TXXX:REMIXER", "----:REMIXER", "REMIXER", "MixArtist", "WM/RemixedBy"),
+    _row("grouping", "Group", "TIT1", "\xa9grp", "GROUPING", "Grouping", "WM/ContentGroupDescription"),
+    _row("subtitle", "Subtitle", "TIT3", "----:SUBTITLE", "SUBTITLE", "Subtitle", "WM/SubTitle"),
+    _row("media", "Medium", "TMED", "----:MEDIA", "MEDIA", "Media", "WM/Media"),
+    _row("catalogue", "Catalogue number", "TXXX:CATALOGNUMBER", "----:CATALOGNUMBER", "CATALOGNUMBER",
+         "CatalogNumber", "WM/CatalogNo"),
+    _row("title_sort", "Title sorted as", "TSOT", "sonm", "TITLESORT", "TitleSort", "WM/TitleSortOrder"),
+    _row("artist_sort", "Player sorted as", "TSOP", "soar", "ARTISTSORT", "ArtistSort", "WM/ArtistSortOrder"),
+    _row("album_sort", "Album sorted as", "TSOA", "soal", "ALBUMSORT", "AlbumSort", "WM/AlbumSortOrder"),
+    _row("original_date", "First date", "TDOR", "----:ORIGINALDATE", "ORIGINALDATE", "Originaldate", "WM/OriginalReleaseTime"),
+    _row("compilation", "Compilation", "TCMP", "cpil", "COMPILATION", "Compilation", "WM/IsCompilation"),
     _row("barcode", "Product code", "TXXX:BARCODE", "----:BARCODE", "BARCODE", "Barcode", "WM/Barcode"),
     _row(
         "track_gain", "Track gain", "TXXX:REPLAYGAIN_TRACK_GAIN", "----:REPLAYGAIN_TRACK_GAIN",
         "REPLAYGAIN_TRACK_GAIN", "REPLAYGAIN_TRACK_GAIN", "REPLAYGAIN_TRACK_GAIN",
     ),
     _row(
+        "track_peak", "Track peak", "TXXX:REPLAYGAIN_TRACK_PEAK", "----:REPLAYGAIN_TRACK_PEAK",
+        "REPLAYGAIN_TRACK_PEAK", "REPLAYGAIN_TRACK_PEAK", "REPLAYGAIN_TRACK_PEAK",
+    ),
+    _row(
         "album_gain", "Album gain", "TXXX:REPLAYGAIN_ALBUM_GAIN", "----:REPLAYGAIN_ALBUM_GAIN",
         "REPLAYGAIN_ALBUM_GAIN", "REPLAYGAIN_ALBUM_GAIN", "REPLAYGAIN_ALBUM_GAIN",
+    ),
+    _row(
+        "album_peak", "Album peak", "TXXX:REPLAYGAIN_ALBUM_PEAK", "----:REPLAYGAIN_ALBUM_PEAK",
+        "REPLAYGAIN_ALBUM_PEAK", "REPLAYGAIN_ALBUM_PEAK", "REPLAYGAIN_ALBUM_PEAK",
     ),
 )  # fmt: skip
 

@@ -1,19 +1,32 @@
 """Tags as one value, whatever format they came from."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
-__all__ = ["EMPTY_TAGS", "Cover", "TagSet"]
+__all__ = ["EMPTY_TAGS", "Chapter", "Cover", "TagSet"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Cover:
-    """A picture as the file holds it. kind is the ID3v2 picture type; 3 is the front cover."""
+    """A picture as the file holds it. kind is the ID3v2 picture type; 3 is the front cover.
+
+    data is empty in Facts, which travel between processes by the thousand; size_bytes stays.
+    """
 
     media_type: str
     data: bytes
     kind: int = 3
     description: str = ""
+    size_bytes: int = 0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Chapter:
+    """A named stretch of a track."""
+
+    start_seconds: float
+    end_seconds: float
+    title: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -25,6 +38,7 @@ class TagSet:
 
     fields: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     covers: tuple[Cover, ...] = ()
+    chapters: tuple[Chapter, ...] = ()
 
     def first(self, name: str) -> str:
         """The first value of a field, or an empty string."""
@@ -34,6 +48,11 @@ class TagSet:
     def as_text(self) -> dict[str, str]:
         """For reports: several values joined by a semicolon."""
         return {name: "; ".join(values) for name, values in self.fields.items()}
+
+    def without_pictures(self) -> "TagSet":
+        """The same with the covers' sizes but not their data."""
+        covers = tuple(replace(cover, data=b"", size_bytes=len(cover.data)) for cover in self.covers)
+        return replace(self, covers=covers)
 
 
 EMPTY_TAGS = TagSet()

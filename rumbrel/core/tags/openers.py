@@ -18,15 +18,13 @@ import mutagen.oggopus
 import mutagen.oggspeex
 import mutagen.oggvorbis
 import mutagen.trueaudio
-import mutagen.wave
 import mutagen.wavpack
 
-__all__ = ["opener_for"]
+__all__ = ["Opener", "opener_for"]
 
 Opener = Callable[[Path], Any]
 
 _BY_CONTAINER: dict[str, Opener] = {
-    "wav": mutagen.wave.WAVE,
     "aiff": mutagen.aiff.AIFF,
     "mp3": mutagen.mp3.MP3,
     "m4a": mutagen.mp4.MP4,

@@ -2,6 +2,8 @@
 
 import base64
 import binascii
+import re
+import struct
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
@@ -17,8 +19,9 @@ from mutagen.asf._attrs import ASFByteArrayAttribute
 from rumbrel.core.errors import TagError
 
 from .mapping import FIELDS
-from .model import EMPTY_TAGS, Cover, TagSet
-from .openers import opener_for
+from .model import EMPTY_TAGS, Chapter, Cover, TagSet
+from .openers import Opener, opener_for
+from .riff import read_riff_id3, read_riff_info
 
 __all__ = ["read_tags"]
 
@@ -33,6 +36,8 @@ _FROM_ASF = {row.asf: row.name for row in FIELDS}
 _TECHNICAL = frozenset({"encoder", "\xa9too", "TSSE", "WM/EncodingSettings", "iTunSMPB", "vendor"})
 _MUXER_NOTES = frozenset({"major_brand", "minor_version", "compatible_brands", "creation_time", "handler_name"})
 _VORBIS_PICTURE = "metadata_block_picture"
+# Chapters in Vorbis comments are read with the chapters of all formats, by FFmpeg.
+_VORBIS_CHAPTER = re.compile(r"chapter\d{3}(name|url)?")
 
 
 def _clean(value: object) -> str:
@@ -67,7 +72,16 @@ def _read_id3(tags: mutagen.id3.ID3Tags) -> TagSet:
             _add(fields, _FROM_ID3[kind], [_clean(text) for text in frame.text])
         elif kind.startswith("T") and hasattr(frame, "text"):
             _add(fields, kind, [_clean(text) for text in frame.text])
-    return TagSet(fields=fields, covers=tuple(covers))
+    return TagSet(fields=fields, covers=tuple(covers), chapters=_id3_chapters(tags))
+
+
+def _id3_chapters(tags: mutagen.id3.ID3Tags) -> tuple[Chapter, ...]:
+    found = []
+    for frame in tags.getall("CHAP"):
+        title = frame.sub_frames.get("TIT2")
+        text = _clean(title.text[0]) if title and title.text else ""
+        found.append(Chapter(start_seconds=frame.start_time / 1000, end_seconds=frame.end_time / 1000, title=text))
+    return tuple(sorted(found, key=lambda chapter: chapter.start_seconds))
 
 
 _MP4_IMAGES = {13: "image/jpeg", 14: "image/png"}
@@ -102,8 +116,12 @@ def _read_vorbis(file: Any) -> TagSet:
     fields: Fields = {}
     covers = [_picture(picture) for picture in getattr(file, "pictures", ())]
     totals: dict[str, str] = {}
+    chapters: dict[str, str] = {}
     for key, value in file.tags or ():
         name = key.lower()
+        if _VORBIS_CHAPTER.fullmatch(name):
+            chapters[name] = str(value)
+            continue
         if name == _VORBIS_PICTURE:
             try:
                 covers.append(_picture(mutagen.flac.Picture(base64.b64decode(value, validate=True))))
@@ -117,7 +135,25 @@ def _read_vorbis(file: Any) -> TagSet:
     for name, total in totals.items():
         if name in fields and "/" not in fields[name][0]:
             fields[name] = (f"{fields[name][0]}/{total}",)
-    return TagSet(fields=fields, covers=tuple(covers))
+    return TagSet(fields=fields, covers=tuple(covers), chapters=_vorbis_chapters(chapters))
+
+
+_CLOCK = re.compile(r"(\d+):(\d\d):(\d\d(?:\.\d+)?)")
+
+
+def _vorbis_chapters(fields: Mapping[str, str]) -> tuple[Chapter, ...]:
+    """Each begins where CHAPTERnnn says and ends where the next begins."""
+    begun = []
+    for key, value in sorted(fields.items()):
+        clock = _CLOCK.fullmatch(value.strip())
+        if len(key) == len("chapter000") and clock:
+            start = int(clock[1]) * 3600 + int(clock[2]) * 60 + float(clock[3])
+            begun.append((start, _clean(fields.get(f"{key}name", ""))))
+    ends = [start for start, _ in begun[1:]] + [begun[-1][0]] if begun else []
+    return tuple(
+        Chapter(start_seconds=start, end_seconds=max(start, end), title=title)
+        for (start, title), end in zip(begun, ends, strict=True)
+    )
 
 
 def _read_ape(tags: mutagen.apev2.APEv2) -> TagSet:
@@ -133,12 +169,31 @@ def _read_ape(tags: mutagen.apev2.APEv2) -> TagSet:
     return TagSet(fields=fields, covers=tuple(covers))
 
 
+def _asf_picture(raw: bytes) -> Cover | None:
+    """Kind, length, then media type and description in UTF-16, each ended by a zero unit (common practice)."""
+    if len(raw) < 9:
+        return None
+    kind, length = struct.unpack_from("<BI", raw)
+    rest, texts = raw[5:], []
+    for _ in range(2):
+        end = next((at for at in range(0, len(rest) - 1, 2) if rest[at : at + 2] == b"\0\0"), None)
+        if end is None:
+            return None
+        texts.append(rest[:end].decode("utf-16-le", "replace"))
+        rest = rest[end + 2 :]
+    return Cover(media_type=texts[0], data=rest[:length], kind=kind, description=texts[1])
+
+
 def _read_asf(tags: mutagen.asf.ASFTags) -> TagSet:
     fields: Fields = {}
+    covers: list[Cover] = []
     for key, value in tags:
-        if isinstance(value, str) or not isinstance(value, ASFByteArrayAttribute):
+        if isinstance(value, ASFByteArrayAttribute):
+            picture = _asf_picture(bytes(value.value or b"")) if key == "WM/Picture" else None
+            covers += [picture] if picture else []
+        else:
             _add(fields, _FROM_ASF.get(key, key), [_clean(value)])
-    return TagSet(fields=fields)
+    return TagSet(fields=fields, covers=tuple(covers))
 
 
 _READERS: tuple[tuple[type, Callable[[Any], TagSet]], ...] = (
@@ -149,24 +204,53 @@ _READERS: tuple[tuple[type, Callable[[Any], TagSet]], ...] = (
 )
 
 
+_RIFF = frozenset({"wav", "rf64"})
+_PLAIN_FALLBACK = frozenset({"aiff"})
+_LARGEST_TAG_BYTES = 64 * 1024 * 1024
+
+
+def _refuse_oversize(path: Path) -> None:
+    """Tags are read whole into memory, so those beyond all measure are not read. Raises TagError."""
+    with path.open("rb") as file:
+        head = file.read(10)
+    if head[:3] == b"ID3" and len(head) == 10:
+        length = head[6] << 21 | head[7] << 14 | head[8] << 7 | head[9]
+        if length > _LARGEST_TAG_BYTES:
+            raise TagError(f"The tags of {path.name} take {length:,} bytes, more than {_LARGEST_TAG_BYTES:,}.")
+
+
 def read_tags(path: Path, *, container: str, codec: str, fallback: Mapping[str, str] | None = None) -> TagSet:
     """Tags and covers of a file; `fallback` is what FFmpeg read, for containers without a reader.
 
     Raises TagError when the tags are there but cannot be read.
     """
+    plain = _read_plain(fallback or {})
     opener = opener_for(container, codec)
-    if opener is None:
-        return _read_plain(fallback or {})
+    if opener is None and container not in _RIFF:
+        return plain
+    _refuse_oversize(path)
     try:
-        file = opener(path)
-    except (mutagen.MutagenError, ValueError, OverflowError, LookupError) as error:
-        raise TagError(f"The tags of {path.name} cannot be read: {error}.") from error
-    if file.tags is None:
+        if opener is None or container in _RIFF:
+            frames = read_riff_id3(path)
+            return _read_id3(frames) if frames else TagSet(fields=read_riff_info(path))
+        file = _open_tags(path, container, opener)
+    except mutagen.id3.ID3NoHeaderError:
         return EMPTY_TAGS
+    except (mutagen.MutagenError, ValueError, OverflowError, LookupError, OSError, struct.error) as error:
+        raise TagError(f"The tags of {path.name} cannot be read: {error}.") from error
+    if isinstance(file, mutagen.id3.ID3):
+        return _read_id3(file)
+    if not file.tags:
+        return plain if container in _PLAIN_FALLBACK else EMPTY_TAGS
     for kind, reader in _READERS:
         if isinstance(file.tags, kind):
             return reader(file.tags)
     return _read_vorbis(file)
+
+
+def _open_tags(path: Path, container: str, opener: Opener) -> Any:
+    """The tags alone where they can be had without the frames behind them."""
+    return mutagen.id3.ID3(path) if container == "mp3" else opener(path)
 
 
 def _read_plain(metadata: Mapping[str, str]) -> TagSet:

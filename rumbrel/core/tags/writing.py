@@ -1,32 +1,34 @@
 """Write a TagSet into a finished file; what the format cannot hold is returned, not lost in silence."""
 
 import base64
+import struct
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import mutagen
 import mutagen.apev2
+import mutagen.asf
 import mutagen.flac
 import mutagen.id3
 import mutagen.mp4
+from mutagen.asf._attrs import ASFByteArrayAttribute
 
 from rumbrel.core.errors import TagError
 
+from .chapters import write_m4a_chapters
 from .mapping import PAIRS, row_for
-from .model import Cover, TagSet
+from .model import Chapter, Cover, TagSet
 from .openers import opener_for
+from .riff import write_riff_tags
 
-__all__ = ["write_tags"]
+__all__ = ["unheld_fields", "write_tags"]
 
 _FREE_FORM = "----:org.rumbrel:"
 
 
-def _write_id3(file: Any, tags: TagSet) -> list[str]:
-    if file.tags is None:
-        file.add_tags()
-    frames = file.tags
-    frames.clear()
+def _id3_frames(tags: TagSet) -> mutagen.id3.ID3:
+    frames = mutagen.id3.ID3()
     for name, values in tags.fields.items():
         row = row_for(name)
         key = row.id3 if row else f"TXXX:{name}"
@@ -45,6 +47,36 @@ def _write_id3(file: Any, tags: TagSet) -> list[str]:
         frames.add(
             mutagen.id3.APIC(encoding=3, mime=cover.media_type, type=cover.kind, desc=description, data=cover.data)
         )
+    _add_id3_chapters(frames, tags.chapters)
+    return frames
+
+
+def _add_id3_chapters(frames: mutagen.id3.ID3, chapters: tuple[Chapter, ...]) -> None:
+    """CHAP frames with times in ms, and the CTOC frame that lists them (ID3v2 chapter addendum, from memory)."""
+    if not chapters:
+        return
+    names = [f"ch{number}" for number in range(1, len(chapters) + 1)]
+    for name, chapter in zip(names, chapters, strict=True):
+        frames.add(
+            mutagen.id3.CHAP(
+                element_id=name,
+                start_time=round(chapter.start_seconds * 1000),
+                end_time=round(chapter.end_seconds * 1000),
+                start_offset=0xFFFFFFFF,
+                end_offset=0xFFFFFFFF,
+                sub_frames=[mutagen.id3.TIT2(encoding=3, text=[chapter.title])],
+            )
+        )
+    ordered_top_level = mutagen.id3.CTOCFlags.TOP_LEVEL | mutagen.id3.CTOCFlags.ORDERED
+    frames.add(mutagen.id3.CTOC(element_id="toc", flags=ordered_top_level, child_element_ids=names, sub_frames=[]))
+
+
+def _write_id3(file: Any, tags: TagSet) -> list[str]:
+    if file.tags is None:
+        file.add_tags()
+    file.tags.clear()
+    for frame in _id3_frames(tags).values():
+        file.tags.add(frame)
     return []
 
 
@@ -69,6 +101,8 @@ def _write_mp4(file: Any, tags: TagSet) -> list[str]:
                 atoms[key] = [_numbers(value) for value in values]
             elif key == "tmpo":
                 atoms[key] = [round(float(value)) for value in values]
+            elif key == "cpil":
+                atoms[key] = values[0].strip().lower() in ("1", "true", "yes")
             elif key.startswith("----:"):
                 atoms[_FREE_FORM + key[5:]] = [value.encode() for value in values]
             else:
@@ -106,6 +140,11 @@ def _write_vorbis(file: Any, tags: TagSet) -> list[str]:
                 file.tags[key] = list(values)
         except ValueError:
             lost.append(name)
+    for place, chapter in enumerate(tags.chapters, 1):
+        # Chapter extension of Vorbis comments (common practice).
+        minutes, seconds = divmod(chapter.start_seconds, 60)
+        file.tags[f"CHAPTER{place:03d}"] = [f"{int(minutes) // 60:02d}:{int(minutes) % 60:02d}:{seconds:06.3f}"]
+        file.tags[f"CHAPTER{place:03d}NAME"] = [chapter.title]
     pictures = [_flac_picture(cover) for cover in tags.covers]
     if isinstance(file, mutagen.flac.FLAC):
         file.clear_pictures()
@@ -133,32 +172,80 @@ def _write_ape(file: Any, tags: TagSet) -> list[str]:
     return lost + (["cover"] if len(tags.covers) > 1 else [])
 
 
+def _asf_picture(cover: Cover) -> bytes:
+    texts = b"".join(text.encode("utf-16-le") + b"\0\0" for text in (cover.media_type, cover.description))
+    return struct.pack("<BI", cover.kind, len(cover.data)) + texts + cover.data
+
+
+def _write_asf(file: Any, tags: TagSet) -> list[str]:
+    file.tags.clear()
+    for name, values in tags.fields.items():
+        row = row_for(name)
+        file.tags[row.asf if row else name] = list(values)
+    if tags.covers:
+        file.tags["WM/Picture"] = [ASFByteArrayAttribute(data=_asf_picture(cover)) for cover in tags.covers]
+    return []
+
+
 # By container key: how its tags are written. A container without a row holds none.
 _WRITERS: dict[str, Callable[[Any, TagSet], list[str]]] = {
-    "wav": _write_id3,
     "aiff": _write_id3,
     "mp3": _write_id3,
+    "tta": _write_id3,
+    "dsf": _write_id3,
     "m4a": _write_mp4,
     "flac": _write_vorbis,
     "ogg": _write_vorbis,
     "wavpack": _write_ape,
+    "ape": _write_ape,
+    "musepack": _write_ape,
+    "asf": _write_asf,
 }
+_RIFF = frozenset({"wav", "rf64"})
+_NOT_IN_ID3V23 = frozenset({"title_sort", "artist_sort", "album_sort"})
+_WITH_CHAPTERS = frozenset({"wav", "rf64", "aiff", "mp3", "m4a", "flac", "ogg"})
 
 
-def write_tags(path: Path, tags: TagSet, *, container: str, codec: str) -> tuple[str, ...]:
+def unheld_fields(tags: TagSet, *, container: str) -> tuple[str, ...]:
+    """What a container cannot hold at all, known beforehand."""
+    lost: tuple[str, ...] = ()
+    if container not in _WRITERS and container not in _RIFF:
+        lost = tuple(tags.fields) + (("cover",) if tags.covers else ())
+    if tags.chapters and container not in _WITH_CHAPTERS:
+        lost += ("chapters",)
+    return lost
+
+
+def write_tags(path: Path, tags: TagSet, *, container: str, codec: str, id3_version: int = 4) -> tuple[str, ...]:
     """Replace the tags of a finished file. Returns the names of fields the format could not hold.
 
     Raises TagError when the file cannot be written.
     """
-    if not tags.fields and not tags.covers:
+    if not tags.fields and not tags.covers and not tags.chapters:
         return ()
-    write, opener = _WRITERS.get(container), opener_for(container, codec)
-    if write is None or opener is None:
-        return tuple(tags.fields) + (("cover",) if tags.covers else ())
+    lost = list(unheld_fields(tags, container=container))
+    if id3_version == 3 and (container in _RIFF or _WRITERS.get(container) is _write_id3):
+        lost += [name for name in tags.fields if name in _NOT_IN_ID3V23]
     try:
+        if container in _RIFF:
+            frames = _id3_frames(tags)
+            if id3_version == 3:
+                frames.update_to_v23()
+            write_riff_tags(path, frames, tags, id3_version=id3_version)
+            return tuple(lost)
+        write, opener = _WRITERS.get(container), opener_for(container, codec)
+        if write is None or opener is None:
+            return tuple(lost)
+        if container == "m4a" and tags.chapters:
+            write_m4a_chapters(path, tags.chapters)
         file = opener(path)
-        lost = write(file, tags)
-        file.save()
-    except (mutagen.MutagenError, ValueError, OSError) as error:
+        lost += write(file, tags)
+        if write is _write_id3:
+            if id3_version == 3:
+                file.tags.update_to_v23()
+            file.save(v2_version=id3_version)
+        else:
+            file.save()
+    except (mutagen.MutagenError, ValueError, OSError, struct.error) as error:
         raise TagError(f"The tags could not be written: {error}.") from error
     return tuple(lost)

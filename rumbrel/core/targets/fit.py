@@ -5,6 +5,8 @@ from enum import StrEnum
 
 from rumbrel.core.errors import EncodeError
 from rumbrel.core.formats.encodings import encoding_for
+from rumbrel.core.formats.rewrap import Rewrap, rewrap_for
+from rumbrel.core.formats.table import CONTAINER_BY_KEY
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.sound.stages import mix_matrix
@@ -12,15 +14,20 @@ from rumbrel.core.sound.stages import mix_matrix
 from .model import Accepts, Target
 from .planning import planned_shape
 
-__all__ = ["Fit", "FitKind", "fit_to", "shape_for"]
+__all__ = ["Fit", "FitKind", "fit_to", "rewrap_to", "shape_for"]
 
 
 FLOAT_STANDS_FOR_BITS = 24
 """Depth that floating point sound is kept at where a result must have one: that of its mantissa."""
 
 
+# Lossless, but without a depth of whole bits that a result could keep.
+_NO_DEPTH = frozenset({"pcm-float", "dsd"})
+
+
 class FitKind(StrEnum):
     PLAYS = "plays as is"
+    REWRAP = "re-wrap"
     CONVERT = "convert"
     CANNOT = "cannot"
 
@@ -46,12 +53,18 @@ def _khz(rates: tuple[int, ...]) -> str:
 _CHANNEL_WORDS = {1: "mono", 2: "stereo"}
 
 
-def _objection(facts: Facts, row: Accepts) -> str | None:
-    """The first thing about a file of the right codec that the row does not take."""
+def _wrapping(facts: Facts, row: Accepts) -> str | None:
+    """What the row does not take about the container of a file whose codec is right."""
     if facts.container not in row.containers:
-        return f"wants {row.kind} in {row.containers[0].upper()}"
+        return f"wants {row.kind} in {CONTAINER_BY_KEY[row.containers[0]].label}"
     if facts.has_video and not row.video:
         return "takes sound without pictures"
+    return None
+
+
+def _objection(facts: Facts, row: Accepts, strict: bool) -> str | None:
+    """The first thing about the sound of a file of the right codec that the row does not take."""
+    slack = 1.0 if strict else 1.02
     if row.sample_rates and facts.sample_rate not in row.sample_rates:
         return f"takes {row.kind} at {_khz(row.sample_rates)}"
     if row.channels and facts.channels not in row.channels:
@@ -60,7 +73,7 @@ def _objection(facts: Facts, row: Accepts) -> str | None:
         return f"takes {_listed(row.bit_depths, ' bit')}"
     # Average bitrates are rarely round, so a file's may be 2 per cent above what it says it is.
     kbps = facts.bitrate_bps / 1000
-    if row.max_bitrate_kbps is not None and kbps > row.max_bitrate_kbps * 1.02:
+    if row.max_bitrate_kbps is not None and kbps > row.max_bitrate_kbps * slack:
         return f"takes at most {row.max_bitrate_kbps} kbit/s"
     if row.modes and facts.bitrate_mode not in row.modes:
         return f"wants a {_listed(row.modes)} bitrate"
@@ -77,13 +90,17 @@ def fit_to(facts: Facts, target: Target) -> Fit:
         fatal = [p for p in facts.problems if not p.harmless]
         return Fit(kind=FitKind.CANNOT, reason=fatal[0].text if fatal else "There is no sound in this file.")
     objections = []
+    whole = not facts.problems if target.strict else facts.ok
     for row in target.accepts:
         if row.codec != facts.codec:
             continue
-        objection = _objection(facts, row)
-        if objection is None and facts.ok:
+        objection = _objection(facts, row, target.strict) or (None if whole else "the source has faults")
+        wrapping = _wrapping(facts, row)
+        if objection is None and wrapping is None:
             return Fit(kind=FitKind.PLAYS, reason=f"{target.device} plays it as it is")
-        objections.append(objection or "the source has faults")
+        if objection is None and wrapping and not facts.lead_samples and rewrap_for(facts.codec, row.containers):
+            return Fit(kind=FitKind.REWRAP, reason=f"{target.device} {wrapping}")
+        objections.append(objection or wrapping)
     refusal = _no_way(facts, target)
     if refusal:
         return Fit(kind=FitKind.CANNOT, reason=refusal)
@@ -93,9 +110,15 @@ def fit_to(facts: Facts, target: Target) -> Fit:
     return Fit(kind=FitKind.CONVERT, reason=f"{target.device} takes {_listed(kinds)} only")
 
 
+def rewrap_to(facts: Facts, target: Target) -> Rewrap | None:
+    """How a track is packed anew for a target."""
+    rows = [row for row in target.accepts if row.codec == facts.codec and _objection(facts, row, target.strict) is None]
+    return next(filter(None, (rewrap_for(facts.codec, row.containers) for row in rows)), None)
+
+
 def shape_for(facts: Facts, target: Target) -> SoundShape:
     """The shape a track is converted to for a target."""
-    depth = FLOAT_STANDS_FOR_BITS if facts.codec == "pcm-float" else facts.bit_depth
+    depth = FLOAT_STANDS_FOR_BITS if facts.codec in _NO_DEPTH else facts.bit_depth
     return planned_shape(target.make, sample_rate=facts.sample_rate, bit_depth=depth, channels=facts.channels)
 
 

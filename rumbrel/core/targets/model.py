@@ -1,12 +1,13 @@
 """A target as a value."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from rumbrel.core.formats.settings import EncoderSettings
 from rumbrel.core.formats.table import kind_label
+from rumbrel.core.tags.rules import TagRules
 
-__all__ = ["Accepts", "Recipe", "Target"]
+__all__ = ["Accepts", "LevelRule", "NameRule", "PlaylistRule", "Recipe", "Target"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -62,8 +63,39 @@ class Recipe:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class LevelRule:
+    """mode is "none", "track" (each brought to the loudness), "album" (an album's tracks keep their
+    relation) or "tags" (samples unchanged, gain stated in tags). The ceiling holds for true peaks."""
+
+    mode: str = "none"
+    loudness_lufs: float = -18.0
+    ceiling_dbtp: float = -1.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class NameRule:
+    """pattern is empty for the mirrored tree. longest counts as the file system counts names."""
+
+    pattern: str = ""
+    file_system: str = "native"
+    longest: int | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PlaylistRule:
+    """kind is "" (none), "m3u8" or "m3u"; folder_each puts every playlist into a folder of its own."""
+
+    kind: str = ""
+    folder_each: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Target:
-    """slug is the word commands use; device is how sentences call it ("the car takes ...")."""
+    """slug is the word commands use; device is how sentences call it ("the car takes ...").
+
+    strict says that nothing passes as it is that is not exactly what is accepted: no tolerance in
+    bitrates, and no fault, even a harmless one.
+    """
 
     slug: str
     name: str
@@ -71,6 +103,11 @@ class Target:
     device: str
     accepts: tuple[Accepts, ...]
     make: Recipe
+    tags: TagRules = field(default_factory=TagRules)
+    level: LevelRule = field(default_factory=LevelRule)
+    names: NameRule = field(default_factory=NameRule)
+    playlists: PlaylistRule = field(default_factory=PlaylistRule)
+    strict: bool = False
 
     def as_record(self) -> dict[str, Any]:
         settings = self.make.settings
@@ -83,9 +120,18 @@ class Target:
                 "encoding": self.make.encoding,
                 "mode": settings.mode,
                 "bitrate_kbps": settings.bitrate_kbps,
+                "quality": settings.quality,
+                "effort": settings.effort,
                 "sample_rates": list(self.make.sample_rates),
                 "bit_depths": list(self.make.bit_depths),
                 "channels": list(self.make.channels),
                 "highpass_hz": self.make.highpass_hz,
             },
+            "level": {
+                "mode": self.level.mode,
+                "loudness_lufs": self.level.loudness_lufs,
+                "ceiling_dbtp": self.level.ceiling_dbtp,
+            },
+            "file_system": self.names.file_system,
+            "strict": self.strict,
         }

@@ -7,11 +7,17 @@ from pathlib import Path
 from typing import Any
 
 from rumbrel.core.errors import EncodeError, TargetError
-from rumbrel.core.formats.encodings import ENCODINGS, encoding_for
+from rumbrel.core.formats.encodings import ENCODINGS, Encoding, encoding_for
 from rumbrel.core.formats.settings import EncoderSettings
 from rumbrel.core.formats.table import CODECS, CONTAINERS
+from rumbrel.core.places import FILE_SYSTEMS
+from rumbrel.core.sound.shape import SoundShape
+from rumbrel.core.tags.mapping import FIELDS
+from rumbrel.core.tags.rules import TagRules
 
-from .model import Accepts, Recipe, Target
+from .model import Accepts, LevelRule, NameRule, PlaylistRule, Recipe, Target
+from .pattern import check_pattern
+from .planning import recipe_shapes
 
 __all__ = ["parse_target", "read_target"]
 
@@ -80,6 +86,11 @@ class _Table:
                 raise TargetError(f"{self._where}: '{key}' holds {value!r}. It must be one of {', '.join(allowed)}.")
         return tuple(values)
 
+    def table(self, key: str) -> "_Table":
+        """A table that may be left out."""
+        self._asked.add(key)
+        return _Table(self._values.get(key, {}), f"{self._where}, {key}")
+
     def rest(self, key: str) -> Any:
         self._asked.add(key)
         if key not in self._values:
@@ -132,7 +143,7 @@ def _recipe(values: object, where: str) -> Recipe:
     )
     recipe = Recipe(
         encoding=encoding.key,
-        sample_rates=table.numbers("sample_rates", 1000, 768_000) or encoding.rates or (),
+        sample_rates=table.numbers("sample_rates", 1000, 768_000) or _possible_rates(encoding, settings),
         bit_depths=table.numbers("bit_depths", 8, 32) or encoding.depths,
         channels=table.numbers("channels", 1, 64) or tuple(range(1, encoding.max_channels + 1)),
         settings=settings,
@@ -143,16 +154,76 @@ def _recipe(values: object, where: str) -> Recipe:
     return recipe
 
 
+def _possible_rates(encoding: Encoding, settings: EncoderSettings) -> tuple[int, ...]:
+    """The encoding's rates at which these settings can be had."""
+
+    def possible(rate: int) -> bool:
+        try:
+            depth = encoding.depths[0] if encoding.depths else 0
+            encoding.check_request(SoundShape(sample_rate=rate, channels=1, depth_bits=depth), plain)
+        except EncodeError:
+            return False
+        return True
+
+    # What is wrong with the settings at any rate is for the recipe's own check to say.
+    plain = EncoderSettings(bitrate_kbps=settings.bitrate_kbps, mode=settings.mode)
+    return tuple(rate for rate in encoding.rates or () if possible(rate)) or encoding.rates or ()
+
+
 def _check_recipe(recipe: Recipe, where: str) -> None:
     """Ask the encoding about each shape the recipe could lead to, so that no option is silently void."""
-    from .planning import recipe_shapes
-
     encoding = encoding_for(recipe.encoding)
     try:
+        encoding.check_settings(recipe.settings)
         for shape in recipe_shapes(recipe):
             encoding.check_request(shape, recipe.settings)
     except EncodeError as error:
         raise TargetError(f"{where}: {error}") from error
+
+
+def _tag_rules(table: _Table) -> TagRules:
+    rules = TagRules(
+        id3_version=4 if table.choice("id3", ("2.3", "2.4"), "2.4") == "2.4" else 3,
+        covers=table.choice("covers", ("all", "front", "none"), "all"),
+        cover_pixels=table.number("cover_pixels", 16, 10_000),
+        cover_bytes=table.number("cover_bytes", 1_000, 16_000_000),
+        keep=table.texts("keep", tuple(row.name for row in FIELDS)),
+    )
+    table.no_more()
+    return rules
+
+
+def _level_rule(table: _Table) -> LevelRule:
+    standard = LevelRule()
+    loudness = table.number("loudness_lufs", -40, -5, (int, float))
+    ceiling = table.number("ceiling_dbtp", -20, 0, (int, float))
+    rule = LevelRule(
+        mode=table.choice("mode", ("none", "track", "album", "tags"), "none"),
+        loudness_lufs=standard.loudness_lufs if loudness is None else float(loudness),
+        ceiling_dbtp=standard.ceiling_dbtp if ceiling is None else float(ceiling),
+    )
+    table.no_more()
+    return rule
+
+
+def _name_rule(table: _Table) -> NameRule:
+    rule = NameRule(
+        pattern=table.text("pattern", ""),
+        file_system=table.choice("file_system", tuple(row.key for row in FILE_SYSTEMS), "native"),
+        longest=table.number("longest", 8, 255),
+    )
+    table.no_more()
+    if rule.pattern:
+        check_pattern(rule.pattern)
+    return rule
+
+
+def _playlist_rule(table: _Table) -> PlaylistRule:
+    rule = PlaylistRule(
+        kind=table.choice("kind", ("m3u8", "m3u"), None) or "", folder_each=bool(table.flag("folder_each"))
+    )
+    table.no_more()
+    return rule
 
 
 def parse_target(text: str, *, slug: str) -> Target:
@@ -174,6 +245,11 @@ def parse_target(text: str, *, slug: str) -> Target:
         device=table.text("device", "the target"),
         accepts=tuple(_accepts(row, f"Target {slug}, accepts {number}") for number, row in enumerate(rows, 1)),
         make=_recipe(table.rest("make"), f"Target {slug}, make"),
+        tags=_tag_rules(table.table("tags")),
+        level=_level_rule(table.table("level")),
+        names=_name_rule(table.table("names")),
+        playlists=_playlist_rule(table.table("playlists")),
+        strict=bool(table.flag("strict")),
     )
     table.no_more()
     return target

@@ -14,7 +14,16 @@ from rumbrel.core.conversion import carry_out
 from rumbrel.core.conversion.carry_out import Watch
 from rumbrel.core.conversion.placing import working_path
 from rumbrel.core.errors import Cancelled
-from rumbrel.core.forecast import Action, Forecast, Source, Step, WhenPresent, forecast_batch, plan_sound
+from rumbrel.core.forecast import (
+    Action,
+    Forecast,
+    ForecastOptions,
+    Source,
+    Step,
+    WhenPresent,
+    forecast_batch,
+    plan_sound,
+)
 from rumbrel.core.formats.table import kind_label
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.targets import Target, find_target
@@ -32,7 +41,7 @@ def place_for(target: Target) -> Path:
 
 def forecast(tracks: Sequence[Track], target: Target, when_present: WhenPresent) -> Forecast:
     sources = [Source(path=Path(t.path), relative=Path(t.folder.name) / t.relative) for t in tracks]
-    return forecast_batch(sources, target, place_for(target), when_present=when_present)
+    return forecast_batch(sources, target, place_for(target), options=ForecastOptions(when_present=when_present))
 
 
 def now_text(step: Step) -> str:
@@ -79,7 +88,7 @@ def _item(batch: Batch, step: Step, titles: dict[str, str]) -> Item:
         reason=step.reason,
         output=step.output,
         replaces=step.replaces,
-        works=step.action in (Action.COPY, Action.CONVERT),
+        works=step.writes,
         state=_FIRST_STATES.get(step.action, Item.State.WAITING),
         seconds=step.source.duration_seconds,
         bytes_in=step.source.size_bytes,

@@ -35,8 +35,10 @@ class ReportingCommand(BaseCommand):
         raise NotImplementedError
 
     def report(self, record: dict[str, Any], text: str, options: dict[str, Any]) -> None:
-        """One result: the record with --json, else the sentence."""
-        self.stdout.write(json.dumps(record, ensure_ascii=True) if options["json"] else _printable(text))
+        """One result: the record with --json, else the sentences."""
+        lines = [json.dumps(record, ensure_ascii=True)] if options["json"] else map(_printable, text.split("\n"))
+        for line in lines:
+            self.stdout.write(line)
         self.stdout.flush()
 
 

@@ -5,9 +5,10 @@ from typing import Any
 
 from django.core.management.base import CommandParser
 
+from rumbrel.core.conversion import default_jobs
 from rumbrel.core.forecast import gather_sources
 from rumbrel.core.formats.table import SOUND_SUFFIXES, kind_label
-from rumbrel.core.inspection import inspect_file
+from rumbrel.core.inspection import DeepFacts, inspect_many
 from rumbrel.web.ui.commands import ReportingCommand
 
 
@@ -16,22 +17,44 @@ class Command(ReportingCommand):
 
     def add_arguments(self, parser: CommandParser) -> None:
         super().add_arguments(parser)
+        parser.add_argument("--deep", action="store_true", help="decode everything: level, damage, digest, picture")
+        parser.add_argument("--jobs", type=int, default=default_jobs(), metavar="N")
         parser.add_argument("files", nargs="+", type=Path, metavar="FILE", help="a file, or a folder to walk")
 
     def work(self, options: dict[str, Any]) -> bool:
         all_ok = True
-        for source in gather_sources(options["files"]):
-            facts = inspect_file(source.path)
+        sources = gather_sources(options["files"])
+        paths = [source.path for source in sources]
+        found = inspect_many(paths, deep=options["deep"], jobs=options["jobs"])
+        for source, deep in zip(sources, found, strict=True):
+            facts = deep.facts
             if not source.named and not facts.sample_rate and source.path.suffix.lower() not in SOUND_SUFFIXES:
                 continue
             all_ok &= facts.ok
-            kind = kind_label(facts.container, facts.codec) if facts.codec else "no sound"
-            depth = f"/{facts.bit_depth}" if facts.bit_depth else ""
-            text = (
-                f"{facts.path}: {kind} {facts.sample_rate / 1000:g} kHz{depth}, {facts.channels} ch, "
-                f"{facts.samples} samples, {facts.bitrate_bps // 1000} kbit/s"
-            )
-            text += "".join(f"\n  {problem.code}: {problem.text}" for problem in facts.problems)
-            for line in text.split("\n") if not options["json"] else [""]:
-                self.report(facts.as_record(), line, options)
+            record = facts.as_record()
+            if options["deep"]:
+                record["deep"] = deep.as_record()
+            self.report(record, _sentences(deep), options)
         return all_ok
+
+
+def _sentences(deep: DeepFacts) -> str:
+    facts = deep.facts
+    kind = kind_label(facts.container, facts.codec) if facts.codec else "no sound"
+    depth = f"/{facts.bit_depth}" if facts.bit_depth else ""
+    lines = [
+        f"{facts.path}: {kind} {facts.sample_rate / 1000:g} kHz{depth}, {facts.channels} ch, "
+        f"{facts.samples} samples, {facts.bitrate_bps // 1000} kbit/s {facts.bitrate_mode}"
+    ]
+    if deep.level and deep.state:
+        level, state = deep.level, deep.state
+        lines.append(
+            f"  {level.integrated_lufs:.1f} LUFS, range {level.range_lu:.1f} LU, "
+            f"true peak {level.true_peak_dbtp:.1f} dBTP, {state.clipped_runs} clipped runs"
+        )
+        if state.channels:
+            lines.append(f"  channels: {state.channels}")
+        if state.used_bits is not None and state.used_bits < (facts.bit_depth or 0):
+            lines.append(f"  {state.used_bits} of {facts.bit_depth} bits are used")
+    lines += [f"  {problem.code}: {problem.text}" for problem in facts.problems]
+    return "\n".join(lines)

@@ -1,0 +1,152 @@
+"""One result on its way: a chain, an encoder and a working file, fed with the blocks of a shared decode."""
+
+from contextlib import ExitStack
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from rumbrel.core.errors import OutputError, RumbrelError, TagError
+from rumbrel.core.forecast.steps import Step, Warning, WarningCode
+from rumbrel.core.formats.encodings import Encoder, encoding_for
+from rumbrel.core.sound.digest import SampleDigest
+from rumbrel.core.sound.shape import Block, SoundShape
+from rumbrel.core.sound.stages import Cut, build_chain
+from rumbrel.core.tags import Chapter, TagSet, apply_rules, read_tags, write_tags
+
+from .placing import output_errors, working_file
+
+__all__ = ["Lane", "Passage", "carried_tags"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Passage:
+    """What went through: samples read and written, and the digest where nothing was changed."""
+
+    samples_in: int
+    samples_out: int
+    digest: SampleDigest | None
+    clipped_values: int
+    damaged_packets: int
+
+
+class Lane:
+    """Open it, push every block, finish; error holds why it stopped, and closing removes what it left."""
+
+    def __init__(self, step: Step, shape: SoundShape) -> None:
+        self.step = step
+        self.error: RumbrelError | None = None
+        self._stack = ExitStack()
+        self._samples_out = 0
+        self._encoder: Encoder | None = None
+        try:
+            self._open(step, shape)
+        except RumbrelError as error:
+            self.error = error
+
+    def _open(self, step: Step, shape: SoundShape) -> None:
+        if step.shape is None or step.after is None:
+            raise OutputError("This forecast line has no plan for its sound. Make the forecast again.")
+        encoding = encoding_for(step.encoding)
+        encoding.check_request(step.shape, step.target.make.settings)
+        self._chain = build_chain(shape, step.shape, step.treatment)
+        self._cut = Cut(step.treatment.start_sample, step.treatment.end_sample)
+        exact = encoding.lossless and self._chain.is_exact and not shape.is_float
+        self._digest = SampleDigest(16 if step.shape.depth_bits <= 16 else 32) if exact else None
+        self.working = self._stack.enter_context(working_file(Path(step.output)))
+        with output_errors(self.working.parent):
+            self._encoder = encoding.open(self.working, step.shape, step.target.make.settings)
+
+    def push(self, block: Block) -> None:
+        """Take a block of the source; after an error, nothing more."""
+        if self.error is not None:
+            return
+        try:
+            self._write(self._chain.push(self._cut.push(block)))
+        except RumbrelError as error:
+            self.error = error
+
+    def _write(self, shaped: Block) -> None:
+        if len(shaped) and self._encoder is not None:
+            self._samples_out += len(shaped)
+            if self._digest:
+                self._digest.push(shaped)
+            self._encoder.write(shaped)
+
+    def finish(self, samples_in: int, damaged_packets: int) -> Passage | None:
+        """Write what is held back and close the encoder. None after an error."""
+        if self.error is not None or self._encoder is None:
+            return None
+        try:
+            for shaped in self._chain.finish():
+                self._write(shaped)
+            if not self._samples_out:
+                raise OutputError(f"There is no sound in {Path(self.step.source.path).name}.")
+            encoder, self._encoder = self._encoder, None
+            encoder.finish()
+        except RumbrelError as error:
+            self.error = error
+            return None
+        return Passage(
+            samples_in=samples_in,
+            samples_out=self._samples_out,
+            digest=self._digest,
+            clipped_values=self._chain.clipped_values,
+            damaged_packets=damaged_packets,
+        )
+
+    def close(self) -> None:
+        """Let go of the encoder and remove the working file, if it was not moved into place."""
+        if self._encoder is not None:
+            self._encoder.abandon()
+            self._encoder = None
+        self._stack.close()
+
+    def write_tags(self) -> tuple[Warning, ...]:
+        """Tags and covers by the target's rules; what cannot be held comes back as warnings."""
+        encoding = encoding_for(self.step.encoding)
+        return put_tags(self.working, self.step, container=encoding.container, codec=encoding.codec)
+
+
+def put_tags(working: Path, step: Step, *, container: str, codec: str) -> tuple[Warning, ...]:
+    """Write a source's tags into its result. Failures cost the tags, not the sound, and are said."""
+    rules = step.target.tags
+    tags, notes = apply_rules(carried_tags(step), rules)
+    # What the container cannot hold at all was said in the forecast.
+    known = {w.text for w in step.warnings if w.code is WarningCode.TAGS_LOST}
+    try:
+        lost = write_tags(working, tags, container=container, codec=codec, id3_version=rules.id3_version)
+    except TagError as error:
+        return (Warning(code=WarningCode.TAGS_LOST, text=str(error)),)
+    texts = [f"The result cannot hold these tags: {', '.join(lost)}."] if lost else []
+    texts += [f"Left out: {note}." for note in notes]
+    return tuple(Warning(code=WarningCode.TAGS_LOST, text=text) for text in texts if text not in known)
+
+
+_GAIN_FIELDS = frozenset({"track_gain", "album_gain", "track_peak", "album_peak"})
+
+
+def carried_tags(step: Step) -> TagSet:
+    """The source's tags with what the work itself yields. Facts hold no pictures, so those are read here."""
+    facts = step.source
+    fields = dict(facts.tags.fields)
+    if step.treatment.gain_db:
+        # They would no longer be true.
+        fields = {name: values for name, values in fields.items() if name not in _GAIN_FIELDS}
+    fields.update((name, (value,)) for name, value in step.extra_fields)
+    covers = facts.tags.covers
+    if covers:
+        try:
+            covers = read_tags(Path(facts.path), container=facts.container, codec=facts.codec).covers
+        except TagError:
+            covers = tuple(cover for cover in covers if cover.data)
+    return replace(facts.tags, fields=fields, covers=covers, chapters=_cut_chapters(step))
+
+
+def _cut_chapters(step: Step) -> tuple[Chapter, ...]:
+    facts, treatment = step.source, step.treatment
+    start = treatment.start_sample / facts.sample_rate if facts.sample_rate else 0.0
+    end = facts.duration_seconds if treatment.end_sample is None else treatment.end_sample / facts.sample_rate
+    return tuple(
+        replace(chapter, start_seconds=max(0.0, chapter.start_seconds - start),
+                end_seconds=max(0.0, min(end, chapter.end_seconds) - start))
+        for chapter in facts.tags.chapters
+    )  # fmt: skip

@@ -1,0 +1,92 @@
+"""Proof of results that are there already: each is decoded with its source and compared, nothing is written."""
+
+import hashlib
+from dataclasses import dataclass
+from pathlib import Path
+
+from rumbrel.core.errors import CheckFailed, DecodeError, RumbrelError
+from rumbrel.core.forecast.steps import Action, Step
+from rumbrel.core.formats.encodings import encoding_for
+from rumbrel.core.sound.decoding import open_sound
+from rumbrel.core.sound.digest import SampleDigest
+from rumbrel.core.sound.stages import Cut, build_chain
+
+from .check import check_result, digest_of, inspect_result
+from .outcome import Outcome
+
+__all__ = ["verify_step"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Wanted:
+    samples_in: int
+    samples_out: int
+    digest: SampleDigest | None
+
+
+def _no_progress(share: float) -> None:
+    return None
+
+
+def verify_step(step: Step) -> Outcome:
+    """Compare the result at a step's place with what the step would make of its source."""
+    if not step.writes:
+        return Outcome(
+            step=step, ok=step.action is not Action.REFUSE, error=step.reason * (step.action is Action.REFUSE)
+        )
+    result = Path(step.output)
+    try:
+        if not result.is_file():
+            raise CheckFailed(f"{result} is not there. Convert again to make it.")
+        samples_in, samples_out, digest = _compared(step, result)
+    except RumbrelError as error:
+        return Outcome(step=step, ok=False, error=str(error), warnings=step.warnings)
+    return Outcome(
+        step=step, ok=True, bytes_out=result.stat().st_size, samples_in=samples_in, samples_out=samples_out,
+        checked=True, digest=digest, warnings=step.warnings,
+    )  # fmt: skip
+
+
+def _compared(step: Step, result: Path) -> tuple[int, int, str]:
+    source = Path(step.source.path)
+    if step.action is Action.COPY:
+        if _file_digest(source) != _file_digest(result):
+            raise CheckFailed(f"{result.name} is no longer a copy of its source. Replace it.")
+        return step.source.samples, step.source.samples, ""
+    if step.action is Action.REWRAP:
+        before = digest_of(source, step.source, _no_progress)
+        after = digest_of(result, inspect_result(result, step), _no_progress)
+        if before.hexdigest() != after.hexdigest():
+            raise CheckFailed(f"{result.name} does not decode as its source does. Replace it.")
+        return before.samples, after.samples, after.hexdigest()
+    wanted = _wanted(step)
+    check_result(result, step, wanted, _no_progress)
+    return wanted.samples_in, wanted.samples_out, wanted.digest.hexdigest() if wanted.digest else ""
+
+
+def _file_digest(path: Path) -> bytes:
+    try:
+        with path.open("rb") as file:
+            return hashlib.file_digest(file, "sha256").digest()
+    except OSError as error:
+        raise DecodeError(f"{path} cannot be read: {error.strerror}.") from error
+
+
+def _wanted(step: Step) -> _Wanted:
+    """What the conversion would write, without writing it."""
+    if step.shape is None:
+        raise CheckFailed("This line has no plan for its sound.")
+    with open_sound(Path(step.source.path), step.source.choice()) as sound:
+        chain = build_chain(sound.shape, step.shape, step.treatment)
+        exact = encoding_for(step.encoding).lossless and chain.is_exact and not sound.shape.is_float
+        digest = SampleDigest(16 if step.shape.depth_bits <= 16 else 32) if exact else None
+        cut = Cut(step.treatment.start_sample, step.treatment.end_sample)
+        samples_in = samples_out = 0
+        for block in sound.blocks():
+            samples_in += len(block)
+            shaped = chain.push(cut.push(block))
+            samples_out += len(shaped)
+            if digest:
+                digest.push(shaped)
+        samples_out += sum(len(shaped) for shaped in chain.finish())
+    return _Wanted(samples_in=samples_in, samples_out=samples_out, digest=digest)

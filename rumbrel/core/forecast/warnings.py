@@ -1,0 +1,74 @@
+"""What the user should know before: losses and vain efforts of each step."""
+
+from collections.abc import Iterator
+
+from rumbrel.core.formats.encodings import Encoding
+from rumbrel.core.inspection.facts import Facts, ProblemCode
+from rumbrel.core.sound.shape import SoundShape
+from rumbrel.core.tags import unheld_fields
+
+from .steps import After, Warning, WarningCode
+
+__all__ = ["sound_warnings", "tag_warnings"]
+
+
+def _warning(code: WarningCode, text: str) -> Warning:
+    return Warning(code=code, text=text)
+
+
+def sound_warnings(facts: Facts, after: After, shape: SoundShape) -> Iterator[Warning]:
+    """What the conversion does to the sound."""
+    if not facts.lossless:
+        yield from _lossy_warnings(facts, after)
+    # Opus knows one rate only; carrying other rates in it is its normal way and no loss of truth.
+    if shape.sample_rate > facts.sample_rate and after.codec != "opus":
+        yield _warning(
+            WarningCode.UPSAMPLED,
+            f"{facts.sample_rate / 1000:g} becomes {shape.sample_rate / 1000:g} kHz, which adds nothing to the sound.",
+        )
+    if facts.lossless and after.lossless and shape.depth_bits:
+        yield from _depth_warnings(facts, shape)
+    for problem in facts.problems:
+        if problem.code in (ProblemCode.CUT_SHORT, ProblemCode.DAMAGED):
+            code = WarningCode.CUT_SHORT if problem.code is ProblemCode.CUT_SHORT else WarningCode.DAMAGED
+            yield _warning(code, problem.text)
+        elif problem.code is ProblemCode.WRONG_EXTENSION:
+            yield _warning(WarningCode.WRONG_EXTENSION, problem.text)
+    if facts.sound_streams > 1:
+        others = ", ".join(s.language or s.title or f"number {s.index + 1}" for s in facts.streams[1:])
+        yield _warning(
+            WarningCode.MORE_SOUNDS,
+            f"The file has {facts.sound_streams} sounds; the first one is taken, not {others}.",
+        )
+
+
+def _lossy_warnings(facts: Facts, after: After) -> Iterator[Warning]:
+    if after.lossless:
+        yield _warning(WarningCode.LOSSY_TO_LOSSLESS, "The source is lossy: the result is larger and sounds no better.")
+        return
+    yield _warning(WarningCode.LOSSY_TO_LOSSY, "Lossy to lossy.")
+    if after.bitrate_bps > facts.bitrate_bps * 1.02:
+        yield _warning(
+            WarningCode.BITRATE_ABOVE_SOURCE,
+            f"{after.bitrate_bps // 1000} is above the source's {round(facts.bitrate_bps / 1000)} kbit/s.",
+        )
+
+
+def _depth_warnings(facts: Facts, shape: SoundShape) -> Iterator[Warning]:
+    source = facts.bit_depth
+    if source is None or source > shape.depth_bits:
+        yield _warning(
+            WarningCode.DEPTH_REDUCED,
+            f"{f'{source} bit' if source else 'floating point'} becomes {shape.depth_bits} bit, with dither.",
+        )
+    elif source < shape.depth_bits and shape.sample_rate == facts.sample_rate and source % 8 == 0:
+        yield _warning(
+            WarningCode.DEEPER_THAN_SOURCE, f"{source} bit becomes {shape.depth_bits} bit, which adds nothing."
+        )
+
+
+def tag_warnings(facts: Facts, encoding: Encoding) -> Iterator[Warning]:
+    """What the result's container cannot hold at all."""
+    lost = unheld_fields(facts.tags, container=encoding.container)
+    if lost:
+        yield _warning(WarningCode.TAGS_LOST, f"The result cannot hold these tags: {', '.join(lost)}.")

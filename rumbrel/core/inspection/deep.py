@@ -1,0 +1,172 @@
+"""What one decode of the whole file tells: level, faults of the recording, damage, a digest, a picture."""
+
+import hashlib
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from rumbrel.core.errors import DecodeError
+from rumbrel.core.sound.analysis import Ends, EndsFinder, State, StateMeter
+from rumbrel.core.sound.decoding import open_sound
+from rumbrel.core.sound.digest import SampleDigest
+from rumbrel.core.sound.level import Level, LevelMeter
+from rumbrel.core.sound.picture import Picture, PictureMaker
+from rumbrel.core.sound.shape import Block
+
+from .facts import Facts, Problem, ProblemCode
+
+__all__ = ["DeepFacts", "inspect_deep"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DeepFacts:
+    """facts with the problems that only decoding shows; the rest is None where nothing decodes.
+
+    digest is SHA-256 of the samples, the same for every lossless copy whatever its container.
+    damaged_at are the places of damaged packets, in samples.
+    """
+
+    facts: Facts
+    decoded_samples: int = 0
+    level: Level | None = None
+    ends: Ends | None = None
+    state: State | None = None
+    picture: Picture | None = None
+    digest: str = ""
+    damaged_packets: int = 0
+    damaged_at: tuple[int, ...] = ()
+
+    def as_record(self) -> dict[str, Any]:
+        """The field `deep` of `inspect --deep --json`; levels of silence are null."""
+        if self.level is None or self.ends is None or self.state is None or self.picture is None:
+            return {"decoded_samples": 0, "damaged_packets": self.damaged_packets}
+        edge = self.state.edge
+        return {
+            "decoded_samples": self.decoded_samples,
+            "integrated_lufs": _finite(self.level.integrated_lufs),
+            "loudness_range_lu": _finite(self.level.range_lu),
+            "true_peak_dbtp": _finite(self.level.true_peak_dbtp),
+            "sample_peak_dbfs": _finite(self.level.sample_peak_dbfs),
+            "clipped_runs": self.state.clipped_runs,
+            "leading_silence_samples": self.ends.leading_samples,
+            "trailing_silence_samples": self.ends.trailing_samples,
+            "channels": self.state.channels,
+            "used_bits": self.state.used_bits,
+            "spectral_edge_hz": edge.frequency_hz if edge else None,
+            "upsampled_from_hz": edge.upsampled_from_hz if edge else None,
+            "digest": self.digest,
+            "damaged_packets": self.damaged_packets,
+            "damaged_at": list(self.damaged_at),
+            "picture": {
+                "lows": list(self.picture.lows),
+                "highs": list(self.picture.highs),
+                "spectrogram": [list(row) for row in self.picture.spectrogram],
+                "band_edges_hz": list(self.picture.band_edges_hz),
+            },
+        }
+
+
+def _finite(value: float) -> float | None:
+    return None if math.isinf(value) else round(value, 2)
+
+
+def inspect_deep(facts: Facts, *, progress: Callable[[float], None] = lambda share: None) -> DeepFacts:
+    """Decode a file whose Facts are known. Never raises for a faulty file: what is wrong stands in the facts."""
+    if not facts.usable:
+        return DeepFacts(facts=facts)
+    try:
+        return _decoded(facts, progress)
+    except DecodeError as error:
+        return DeepFacts(facts=_with(facts, ProblemCode.UNREADABLE, str(error)))
+
+
+def _with(facts: Facts, code: ProblemCode, text: str) -> Facts:
+    return replace(facts, problems=(*facts.problems, Problem(code=code, text=text)))
+
+
+class _StoredDigest:
+    """MD5 of the samples as FLAC's STREAMINFO states it (RFC 9639, 8.2): packed little-endian at their depth."""
+
+    def __init__(self, facts: Facts) -> None:
+        self._wanted = _stored_md5(Path(facts.path)) if facts.container == "flac" else b""
+        self._bytes_a_sample = ((facts.bit_depth or 16) + 7) // 8
+        self._md5 = hashlib.md5(usedforsecurity=False)
+
+    def push(self, block: Block) -> None:
+        if not self._wanted:
+            return
+        if self._bytes_a_sample == 2:
+            self._md5.update(np.ascontiguousarray(block, dtype="<i2").data)
+        elif self._bytes_a_sample == 3:
+            right = (block >> 8).astype("<i4")
+            self._md5.update(np.ascontiguousarray(right).view(np.uint8).reshape(-1, 4)[:, :3].tobytes())
+        else:
+            self._wanted = b""
+
+    @property
+    def differs(self) -> bool:
+        return bool(self._wanted) and self._md5.digest() != self._wanted
+
+
+def _stored_md5(path: Path) -> bytes:
+    with path.open("rb") as file:
+        head = file.read(42)
+    stated = head[26:42] if head[:4] == b"fLaC" else b""
+    return stated if any(stated) else b""
+
+
+def _decoded(facts: Facts, progress: Callable[[float], None]) -> DeepFacts:
+    with open_sound(Path(facts.path), facts.choice()) as sound:
+        level, ends, state = LevelMeter(sound.shape), EndsFinder(), StateMeter(sound.shape)
+        picture, digest, stored = PictureMaker(sound.shape, facts.samples), SampleDigest(32), _StoredDigest(facts)
+        for block in sound.blocks():
+            for sink in (level, ends, state, picture, digest, stored):
+                sink.push(block)
+            progress(min(1.0, digest.samples / max(1, facts.samples)))
+        damaged, places = sound.damaged_packets, tuple(sound.damaged_at)
+    found = DeepFacts(
+        facts=facts,
+        decoded_samples=digest.samples,
+        level=level.level(),
+        ends=ends.ends(),
+        state=state.state(),
+        picture=picture.picture(),
+        digest=digest.hexdigest(),
+        damaged_packets=damaged,
+        damaged_at=places,
+    )
+    return replace(found, facts=_judged(found, stored.differs))
+
+
+def _clock(samples: int, rate: int) -> str:
+    seconds = samples / rate
+    return f"{int(seconds) // 60}:{seconds % 60:04.1f}"
+
+
+def _judged(found: DeepFacts, digest_differs: bool) -> Facts:
+    """Problems that only decoding shows."""
+    facts = found.facts
+    if found.damaged_packets:
+        places = ", ".join(_clock(at, facts.sample_rate) for at in found.damaged_at[:5])
+        text = f"{found.damaged_packets} damaged frames, the first at {places}. The rest can be used; copy it again."
+        facts = _with(facts, ProblemCode.DAMAGED, text)
+    elif digest_differs:
+        text = "The samples differ from the digest that their maker stored in the file. Copy it again."
+        facts = _with(facts, ProblemCode.DAMAGED, text)
+    elif found.decoded_samples < facts.samples and all(p.code is not ProblemCode.CUT_SHORT for p in facts.problems):
+        text = f"Only {found.decoded_samples:,} of {facts.samples:,} samples decode. Copy it again."
+        facts = _with(facts, ProblemCode.CUT_SHORT, text)
+    edge = found.state.edge if found.state else None
+    if facts.lossless and edge:
+        khz = f"{edge.frequency_hz / 1000:.1f} kHz"
+        if edge.upsampled_from_hz:
+            why = f"the rate seems to have been raised from {edge.upsampled_from_hz / 1000:g} kHz"
+        else:
+            why = "it seems to have been made from a lossy file"
+        text = f"The sound ends sharply at {khz}: {why}. Look for an earlier copy."
+        facts = _with(facts, ProblemCode.DOUBTFUL_LOSSLESS, text)
+    return facts

@@ -1,0 +1,252 @@
+"""Facts of the common kinds from their headers alone, where that is exact; anything unusual returns None.
+
+Opening a file with FFmpeg decodes its beginning to be sure of it, which for thousands of files is
+most of the work. What is left open here is read that way.
+"""
+
+import struct
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import BinaryIO
+
+from rumbrel.core.sound.flac_frames import last_frame_end
+from rumbrel.core.sound.mpeg_frames import find_first_frame, parse_header
+
+from .lengths import Length, after_id3, mp3_length, ogg_last_position, riff_chunks
+
+__all__ = ["Heading", "read_heading"]
+
+_TAIL_BYTES = 70_000
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Heading:
+    """What the header states of the one sound in the file."""
+
+    container: str
+    codec: str
+    sample_rate: int
+    channels: int
+    bit_depth: int | None
+    length: Length
+
+
+def read_heading(path: Path, size_bytes: int) -> Heading | None:
+    """The heading of a whole, ordinary file of a common kind, else None. Raises OSError."""
+    with path.open("rb") as file:
+        head = file.read(4096)
+        for mark, at, reader in _READERS:
+            if head[at : at + len(mark)] == mark:
+                return reader(file, head, size_bytes)
+        if head[:1] == b"\xff":
+            return _mp3(file, head, size_bytes)
+    return None
+
+
+# Format codes of a RIFF format chunk that are exact from the header: PCM and floating point.
+_RIFF_CODECS = {1: "pcm", 3: "pcm-float", 6: "a-law", 7: "mu-law"}
+
+
+def _wav(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
+    if head[8:12] != b"WAVE":
+        return None
+    form = b""
+    for name, at, length in riff_chunks(file, size_bytes, "<"):
+        if name == b"fmt ":
+            file.seek(at)
+            form = file.read(min(length, 40))
+        elif name == b"data":
+            return _wav_heading(form, length) if len(form) >= 16 and at + length <= size_bytes else None
+    return None
+
+
+def _wav_heading(form: bytes, data_bytes: int) -> Heading | None:
+    code, channels, rate, _, frame_bytes, bits = struct.unpack_from("<HHIIHH", form)
+    valid = bits
+    if code == 0xFFFE and len(form) >= 40:
+        valid = struct.unpack_from("<H", form, 18)[0] or bits
+        code = struct.unpack_from("<H", form, 24)[0]
+    codec = _RIFF_CODECS.get(code)
+    if codec is None or not channels or not rate or bits % 8 or frame_bytes != channels * bits // 8 or not data_bytes:
+        return None
+    if (codec == "pcm" and bits not in (8, 16, 24, 32)) or not 0 < valid <= bits:
+        return None
+    length = Length(samples=data_bytes // frame_bytes, stated=data_bytes // frame_bytes, bitrate_mode="constant")
+    depth = {"pcm": valid if bits == 32 else bits, "pcm-float": None}.get(codec)
+    return Heading(
+        container="wav", codec=codec, sample_rate=rate, channels=channels, bit_depth=depth, length=length
+    )  # fmt: skip
+
+
+def _flac(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
+    """STREAMINFO (RFC 9639, 8.2), believed when the file's last frame ends where it says."""
+    if head[4] & 0x7F or len(head) < 42:
+        return None
+    least, most = struct.unpack_from(">HH", head, 8)
+    packed = int.from_bytes(head[18:26], "big")
+    rate, channels, bits, samples = (
+        packed >> 44,
+        (packed >> 41 & 7) + 1,
+        (packed >> 36 & 31) + 1,
+        packed & (1 << 36) - 1,
+    )
+    if not rate or not samples:
+        return None
+    largest = int.from_bytes(head[15:18], "big") or _TAIL_BYTES
+    file.seek(max(0, size_bytes - min(largest, 1 << 20) - 16))
+    if last_frame_end(file.read(), least if least == most else 0) != samples:
+        return None
+    length = Length(samples=samples, stated=samples, bitrate_mode="variable")
+    return Heading(
+        container="flac", codec="flac", sample_rate=rate, channels=channels, bit_depth=bits, length=length
+    )  # fmt: skip
+
+
+def _mp3(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
+    start = after_id3(file)
+    file.seek(start)
+    window = file.read(4096)
+    # Anything between the tags and the first frame is for FFmpeg to judge.
+    header = parse_header(window[:4])
+    if header is None or header.layer != 3 or find_first_frame(window) != 0:
+        return None
+    length = mp3_length(file, size_bytes)
+    if length is None or not length.whole:
+        return None
+    channels = 1 if header.mode == "mono" else 2
+    return Heading(
+        container="mp3", codec="mp3", sample_rate=header.sample_rate, channels=channels, bit_depth=None, length=length
+    )
+
+
+def _ogg(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
+    """A single Vorbis or Opus stream (RFC 3533, RFC 7845), whose last page says that it is the last."""
+    if len(head) < 64 or not head[5] & 2:
+        return None
+    body = head[27 + head[26] :]
+    if body[:7] == b"\x01vorbis":
+        codec, skip = "vorbis", 0
+        channels, rate = struct.unpack_from("<BI", body, 11)
+    elif body[:8] == b"OpusHead":
+        codec, rate = "opus", 48_000
+        channels, skip = struct.unpack_from("<BH", body, 9)
+    else:
+        return None
+    second = head.find(b"OggS", 28)
+    if second == -1 or head[second + 5] & 2:
+        # A second stream begins: pictures, or more sound.
+        return None
+    position = ogg_last_position(file, size_bytes, serial=head[14:18])
+    if position is None or not rate or not channels or position <= skip:
+        return None
+    samples = position - skip
+    length = Length(samples=samples, stated=samples, bitrate_mode="variable", delay_samples=skip or None)
+    return Heading(container="ogg", codec=codec, sample_rate=rate, channels=channels, bit_depth=None, length=length)
+
+
+def _boxes(file: BinaryIO, start: int, end: int) -> dict[bytes, list[tuple[int, int]]] | None:
+    """Offsets and ends of the boxes between two places (ISO/IEC 14496-12); None when they do not add up."""
+    found: dict[bytes, list[tuple[int, int]]] = {}
+    at = start
+    while at + 8 <= end:
+        file.seek(at)
+        head = file.read(16)
+        length, name = struct.unpack_from(">I4s", head)
+        skip = 8
+        if length == 1 and len(head) == 16:
+            length, skip = struct.unpack_from(">Q", head, 8)[0], 16
+        if length < skip or at + length > end:
+            return None
+        found.setdefault(name, []).append((at + skip, at + length))
+        at += length
+    return found if at == end else None
+
+
+def _inside(file: BinaryIO, box: tuple[int, int], *names: bytes) -> tuple[int, int] | None:
+    """The only box of a path of names."""
+    for name in names:
+        boxes = _boxes(file, *box)
+        if boxes is None or len(boxes.get(name, ())) != 1:
+            return None
+        box = boxes[name][0]
+    return box
+
+
+def _content(file: BinaryIO, box: tuple[int, int] | None, most: int = 4096) -> bytes:
+    if box is None:
+        return b""
+    file.seek(box[0])
+    return file.read(min(most, box[1] - box[0]))
+
+
+def _m4a(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
+    """One track of AAC or ALAC with an edit list in units of samples, and no chapters."""
+    top = _boxes(file, 0, size_bytes)
+    if top is None or len(top.get(b"moov", ())) != 1 or b"moof" in top:
+        return None
+    movie = top[b"moov"][0]
+    parts = _boxes(file, *movie)
+    if parts is None or len(parts.get(b"trak", ())) != 1 or _has_chapters(file, parts):
+        return None
+    track = parts[b"trak"][0]
+    movie_head = _content(file, _inside(file, movie, b"mvhd"))
+    edits = _content(file, _inside(file, track, b"edts", b"elst"))
+    media_head = _content(file, _inside(file, track, b"mdia", b"mdhd"))
+    entry = _content(file, _inside(file, track, b"mdia", b"minf", b"stbl", b"stsd"))
+    if (
+        min(len(movie_head), len(media_head)) < 20
+        or len(edits) != 20
+        or len(entry) < 44
+        or movie_head[0]
+        or media_head[0]
+    ):
+        return None
+    movie_scale, media_scale = struct.unpack_from(">I", movie_head, 12)[0], struct.unpack_from(">I", media_head, 12)[0]
+    count, samples, delay = struct.unpack_from(">IIi", edits, 4)
+    if count != 1 or edits[0] or delay < 0 or movie_scale != media_scale or not samples:
+        return None
+    media_samples = struct.unpack_from(">I", media_head, 16)[0]
+    sound_bytes = sum(end - start for start, end in top.get(b"mdat", ()))
+    bitrate = round(sound_bytes * 8 * media_scale / max(media_samples, samples))
+    return _m4a_heading(entry, media_scale, samples, delay, bitrate)
+
+
+def _has_chapters(file: BinaryIO, parts: dict[bytes, list[tuple[int, int]]]) -> bool:
+    user = parts.get(b"udta", ())
+    return any(b"chpl" in (_boxes(file, *box) or {b"chpl": []}) for box in user)
+
+
+_MAY_BE_REPLICATED_HZ = 24_000
+"""At such rates the frames may hold a second band that only decoding shows, at twice the rate."""
+
+
+def _m4a_heading(entry: bytes, rate: int, samples: int, delay: int, bitrate: int) -> Heading | None:
+    kind = entry[12:16]
+    channels = struct.unpack_from(">H", entry, 32)[0]
+    stated_rate = struct.unpack_from(">I", entry, 40)[0] >> 16
+    depth = None
+    if kind == b"alac":
+        cookie = entry.find(b"alac", 44)
+        if cookie == -1 or len(entry) < cookie + 32:
+            return None
+        # Magic cookie behind version and flags: depth in its sixth byte, channels in its tenth.
+        depth, channels = entry[cookie + 13], entry[cookie + 17]
+    elif kind != b"mp4a" or stated_rate != rate or rate <= _MAY_BE_REPLICATED_HZ:
+        return None
+    length = Length(
+        samples=samples, stated=samples, bitrate_bps=bitrate, bitrate_mode="variable", delay_samples=delay or None
+    )
+    codec = "alac" if kind == b"alac" else "aac"
+    return Heading(
+        container="m4a", codec=codec, sample_rate=rate, channels=channels, bit_depth=depth, length=length
+    )  # fmt: skip
+
+
+_READERS: tuple[tuple[bytes, int, Callable[[BinaryIO, bytes, int], Heading | None]], ...] = (
+    (b"RIFF", 0, _wav),
+    (b"fLaC", 0, _flac),
+    (b"OggS", 0, _ogg),
+    (b"ftyp", 4, _m4a),
+    (b"ID3", 0, _mp3),
+)

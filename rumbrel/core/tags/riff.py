@@ -1,0 +1,119 @@
+"""Chunks of tags in RIFF files: LIST INFO and ID3, also in RF64 (EBU Tech 3306), which states sizes in ds64."""
+
+import io
+import struct
+from pathlib import Path
+from typing import BinaryIO
+
+import mutagen.id3
+
+from rumbrel.core.errors import TagError
+
+from .mapping import FIELDS
+from .model import TagSet
+
+__all__ = ["read_riff_id3", "read_riff_info", "write_riff_tags"]
+
+_MOST_CHUNKS = 10_000
+_LARGEST_ID3_BYTES = 64 * 1024 * 1024
+_LARGEST_INFO_BYTES = 1024 * 1024
+
+
+def read_riff_id3(path: Path) -> mutagen.id3.ID3 | None:
+    """The ID3 chunk of a RIFF or RF64 file, or None. Raises mutagen.MutagenError when it is broken."""
+    with path.open("rb") as file:
+        for name, at, length in _chunks(file):
+            if name.lower() == b"id3 " and 10 < length <= _LARGEST_ID3_BYTES:
+                file.seek(at)
+                return mutagen.id3.ID3(io.BytesIO(file.read(length)))
+    return None
+
+
+def read_riff_info(path: Path) -> dict[str, tuple[str, ...]]:
+    """The fields of a LIST INFO chunk; text is UTF-8 or, where it is none, Latin 1."""
+    by_name = {row.riff.encode(): row.name for row in FIELDS if row.riff}
+    fields: dict[str, tuple[str, ...]] = {}
+    with path.open("rb") as file:
+        for name, at, length in _chunks(file):
+            if name != b"LIST" or length > _LARGEST_INFO_BYTES:
+                continue
+            file.seek(at)
+            body = file.read(length)
+            place = 4 if body[:4] == b"INFO" else len(body)
+            while place + 8 <= len(body):
+                key, size = struct.unpack_from("<4sI", body, place)
+                raw = body[place + 8 : place + 8 + size].split(b"\0")[0]
+                text = _decoded(raw).strip()
+                if key in by_name and text:
+                    fields[by_name[key]] = (text,)
+                place += 8 + size + size % 2
+    return fields
+
+
+def _decoded(raw: bytes) -> str:
+    try:
+        return raw.decode("utf-8")
+    except UnicodeDecodeError:
+        return raw.decode("latin-1")
+
+
+def _chunks(file: BinaryIO) -> list[tuple[bytes, int, int]]:
+    """(name, offset of the content, length) of every chunk that lies inside the file."""
+    file.seek(0, io.SEEK_END)
+    size = file.tell()
+    file.seek(0)
+    head = file.read(12)
+    if head[:4] not in (b"RIFF", b"RF64") or head[8:12] != b"WAVE":
+        return []
+    found: list[tuple[bytes, int, int]] = []
+    at, data_bytes = 12, 0
+    while at + 8 <= size and len(found) < _MOST_CHUNKS:
+        file.seek(at)
+        name, length = struct.unpack("<4sI", file.read(8))
+        if name == b"ds64":
+            data_bytes = struct.unpack("<8xQ", file.read(16))[0]
+        if name == b"data" and length == 0xFFFFFFFF and data_bytes:
+            length = data_bytes
+        if at + 8 + length > size:
+            break
+        found.append((name, at + 8, length))
+        at += 8 + length + length % 2
+    return found
+
+
+def _info_chunk(tags: TagSet) -> bytes:
+    """LIST INFO in UTF-8, each value ended by a zero byte and padded to an even length."""
+    body = b"INFO"
+    for row in FIELDS:
+        values = tags.fields.get(row.name)
+        if row.riff and values:
+            text = "; ".join(values).replace("\0", " ").encode("utf-8", "replace") + b"\0"
+            body += struct.pack("<4sI", row.riff.encode(), len(text)) + text + b"\0" * (len(text) % 2)
+    return b"" if body == b"INFO" else struct.pack("<4sI", b"LIST", len(body)) + body
+
+
+def write_riff_tags(path: Path, frames: mutagen.id3.ID3, tags: TagSet, *, id3_version: int) -> None:
+    """Append an INFO list for plain readers and an ID3 chunk for the rest to a file that has neither.
+
+    Raises TagError when the file is no RIFF, or would pass what its sizes can state.
+    """
+    id3 = io.BytesIO()
+    frames.save(id3, v2_version=id3_version, v1=0)
+    coded = id3.getvalue()
+    extra = _info_chunk(tags) + struct.pack("<4sI", b"id3 ", len(coded)) + coded + b"\0" * (len(coded) % 2)
+    with path.open("r+b") as file:
+        if not _chunks(file):
+            raise TagError("The tags could not be written: this is no RIFF file.")
+        file.seek(0, io.SEEK_END)
+        if file.tell() % 2:
+            file.write(b"\0")
+        file.write(extra)
+        total = file.tell() - 8
+        file.seek(0)
+        if file.read(4) == b"RF64":
+            file.seek(20)
+            file.write(struct.pack("<Q", total))
+        elif total > 0xFFFFFFFF:
+            raise TagError("The tags could not be written: the file would pass 4 GiB.")
+        else:
+            file.write(struct.pack("<I", total))
