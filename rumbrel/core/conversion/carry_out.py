@@ -228,7 +228,7 @@ def _passage_warnings(step: Step, passage: Passage) -> tuple[Warning, ...]:
         text = f"{passage.clipped_values} values went beyond full scale and were limited."
         found.append(Warning(code=WarningCode.CLIPPING, text=text))
     if passage.damaged_packets:
-        text = f"{passage.damaged_packets} damaged packets were passed over; their sound is lost."
+        text = f"{passage.damaged_packets} damaged packets are silence in the result; their sound is lost."
         found.append(Warning(code=WarningCode.DAMAGED, text=text))
     if passage.samples_in != step.source.samples:
         text = f"{passage.samples_in} samples were decoded, {step.source.samples} were expected."

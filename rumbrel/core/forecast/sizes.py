@@ -4,7 +4,7 @@ import math
 from dataclasses import replace
 
 from rumbrel.core.formats.encodings import Encoding
-from rumbrel.core.formats.mp3 import constant_stream_bytes
+from rumbrel.core.formats.mp3 import constant_stream_bytes, default_bitrate_kbps
 from rumbrel.core.formats.settings import EncoderSettings
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.sound.shape import SoundShape
@@ -17,11 +17,12 @@ __all__ = ["after_conversion", "after_copy", "after_rewrap"]
 # Common practice: shares of the PCM bitrate that a lossless coding needs for most music, in the middle and at the ends.
 _LOSSLESS_SHARES = (0.02, 0.6, 1.01)
 # How far an average or variable bitrate strays from what was asked for.
-_STRAYS = {"average": 0.25, "variable": 0.6}
+_STRAYS = {"average": 0.3, "variable": 0.8}
 _VARIABLE_KBPS_A_CHANNEL = {"mp3": 95, "vorbis": 80, "opus": 64, "aac": 96, "wma": 64}
-_HEADER_BYTES = {"wav": 44, "aiff": 54, "au": 24, "w64": 112, "rf64": 80, "caf": 4096, "vox": 0}
-"""What libsndfile writes before the samples."""
-_FLOAT_HEADER_BYTES = {"wav": 80, "aiff": 84, "w64": 144}
+# What libsndfile writes before the samples: for integers; for floats, which have a peak chunk with an entry a channel.
+_INTEGER_HEADER_BYTES = {"wav": 44, "aiff": 54, "au": 24, "w64": 104, "rf64": 104, "vox": 0}
+_FLOAT_HEADER_BYTES = {"wav": (72, 8), "aiff": (88, 8), "au": (24, 0), "w64": (136, 0), "rf64": (104, 0)}
+_G711_HEADER_BYTES = 58
 
 
 def after_copy(facts: Facts) -> After:
@@ -67,8 +68,8 @@ def after_conversion(
     size, exact = round(bitrate / 8 * seconds), False
     if encoding.codec == "mp3" and settings.mode in (None, "constant"):
         size, exact = constant_stream_bytes(samples, shape.sample_rate, bitrate // 1000, channels=shape.channels), True
-    elif low == high and not encoding.slack_samples and encoding.container in _HEADER_BYTES:
-        size, exact = _plain_bytes(samples, encoding, shape), encoding.container != "caf"
+    elif low == high and encoding.slack_samples <= 1 and encoding.container in _INTEGER_HEADER_BYTES:
+        size, exact = _plain_bytes(samples, encoding, shape), True
     return After(
         container="wav" if encoding.container == "rf64" else encoding.container,
         codec=encoding.codec,
@@ -86,13 +87,15 @@ def after_conversion(
 
 
 def _plain_bytes(samples: int, encoding: Encoding, shape: SoundShape) -> int:
-    bits = encoding.coded_bits or shape.depth_bits
-    sound = math.ceil(samples * shape.channels * bits / 8)
-    coded = encoding.coded_bits is not None
-    header = _FLOAT_HEADER_BYTES.get(encoding.container) if coded else None
-    if encoding.codec in ("mu-law", "a-law"):
-        header = 58
-    return sound + sound % 2 * (encoding.container in ("wav", "aiff")) + (header or _HEADER_BYTES[encoding.container])
+    sound = math.ceil(samples * shape.channels * (encoding.coded_bits or shape.depth_bits) / 8)
+    if encoding.codec == "pcm-float":
+        base, each = _FLOAT_HEADER_BYTES[encoding.container]
+        header = base + each * shape.channels
+    elif encoding.codec in ("mu-law", "a-law"):
+        header = _G711_HEADER_BYTES
+    else:
+        header = _INTEGER_HEADER_BYTES[encoding.container]
+    return sound + sound % 2 * (encoding.container in ("wav", "aiff")) + header
 
 
 def _bitrates(
@@ -108,6 +111,9 @@ def _bitrates(
         low, middle, high = (pcm * share for share in _LOSSLESS_SHARES)
         own = facts.bitrate_bps if facts.lossless and facts.bitrate_mode == "variable" else 0
         return min(pcm, round(own or middle)), low, high
+    if encoding.codec == "mp3" and settings.mode in (None, "constant"):
+        constant = (settings.bitrate_kbps or default_bitrate_kbps(shape.sample_rate)) * 1000
+        return constant, constant, constant
     expected = (settings.bitrate_kbps or _VARIABLE_KBPS_A_CHANNEL.get(encoding.codec, 96) * shape.channels) * 1000
     mode = settings.mode or encoding.modes[0]
     stray = _STRAYS.get(mode, 0.02)

@@ -11,7 +11,7 @@ from rumbrel.core.sound.shape import Block, SoundShape
 from .aac import open_aac, open_adts
 from .framed import open_alac, open_flac, open_g722, open_opus, open_wavpack, open_wma
 from .mp3 import MP3_BITRATES_KBPS, open_mp3
-from .plain import open_coded, open_float, open_pcm
+from .plain import open_coded, open_float, open_pcm, open_vox
 from .settings import EncoderSettings
 from .vorbis import open_vorbis
 
@@ -155,7 +155,7 @@ ENCODINGS: tuple[Encoding, ...] = (
     ),
     Encoding(
         key="wav-gsm", label="WAV GSM", container="wav", codec="gsm", suffix=".wav", lossless=False, depths=(16,),
-        rates=(8000,), max_channels=1, slack_samples=320, largest_bytes=_FOUR_GIB, open=open_coded("WAV", "GSM610"),
+        rates=(8000,), max_channels=1, slack_samples=640, largest_bytes=_FOUR_GIB, open=open_coded("WAV", "GSM610"),
     ),
     Encoding(
         key="wav-ima-adpcm", label="WAV IMA ADPCM", container="wav", codec="ima-adpcm", suffix=".wav",
@@ -168,7 +168,7 @@ ENCODINGS: tuple[Encoding, ...] = (
     ),
     Encoding(
         key="vox", label="VOX", container="vox", codec="vox-adpcm", suffix=".vox", lossless=False, depths=(16,),
-        rates=(8000,), max_channels=1, coded_bits=4, slack_samples=1, open=open_coded("RAW", "VOX_ADPCM"),
+        rates=(8000,), max_channels=1, coded_bits=4, slack_samples=1, open=open_vox,
     ),
     Encoding(
         key="flac", label="FLAC", container="flac", codec="flac", suffix=".flac", lossless=True, depths=(16, 24),

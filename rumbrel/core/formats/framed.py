@@ -47,8 +47,9 @@ class FramedEncoder:
     def __init__(self, path: Path, shape: SoundShape, plan: FramedPlan) -> None:
         self._shape = shape
         self._layout = _LAYOUTS[shape.channels]
-        self._planar = plan.sample_format.endswith("p")
-        self._format = plan.sample_format
+        # Frames of eight planes cannot be filled one by one; there FFmpeg takes the channels apart.
+        self._planar = plan.sample_format.endswith("p") and shape.channels < 8
+        self._format = plan.sample_format if self._planar else plan.sample_format.rstrip("p")
         self._dtype = {"s16": np.int16, "s32": np.int32, "flt": np.float32}[plan.sample_format.rstrip("p")]
         self._pts = 0
         try:
@@ -93,6 +94,17 @@ class FramedEncoder:
         except (av.error.FFmpegError, OSError, ValueError):
             # The file is thrown away; that closing it failed as well changes nothing for anybody.
             return
+
+
+_TAIL_SAMPLES = 4096
+
+
+class _TailedEncoder(FramedEncoder):
+    """For an encoder that keeps its last frames to itself: silence pushes them out."""
+
+    def finish(self) -> None:
+        self.write(np.zeros((_TAIL_SAMPLES, self._shape.channels), dtype=np.float32))
+        super().finish()
 
 
 def _integer_format(shape: SoundShape, planar: bool) -> str:
@@ -143,7 +155,7 @@ def open_wma(path: Path, shape: SoundShape, settings: EncoderSettings) -> Framed
     """WMA 2, constant bitrate; whole frames only, so a little silence follows the last sample."""
     bitrate_kbps = settings.bitrate_kbps or 64 * shape.channels
     plan = FramedPlan(muxer="asf", codec="wmav2", sample_format="fltp", bitrate_bps=bitrate_kbps * 1000)
-    return FramedEncoder(path, shape, plan)
+    return _TailedEncoder(path, shape, plan)
 
 
 def open_g722(path: Path, shape: SoundShape, settings: EncoderSettings) -> FramedEncoder:

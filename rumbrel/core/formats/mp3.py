@@ -18,7 +18,7 @@ from rumbrel.core.sound.shape import Block, SoundShape
 
 from .settings import EncoderSettings
 
-__all__ = ["ENCODER_DELAY_SAMPLES", "MIDDLE_EFFORT", "MP3_BITRATES_KBPS", "constant_stream_bytes", "open_mp3"]
+__all__ = ["ENCODER_DELAY_SAMPLES", "MIDDLE_EFFORT", "MP3_BITRATES_KBPS", "constant_stream_bytes", "default_bitrate_kbps", "open_mp3"]
 
 MP3_BITRATES_KBPS = (8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160, 192, 224, 256, 320)
 MIDDLE_EFFORT = 5
@@ -41,6 +41,11 @@ def constant_stream_bytes(samples: int, sample_rate: int, bitrate_kbps: int, *, 
     bits = header.samples // 8 * bitrate_kbps * 1000
     padded = -(-(frames - 1) * (bits % sample_rate) // sample_rate)
     return frames * header.size_bytes + padded + info_frame_size(header)
+
+
+def default_bitrate_kbps(sample_rate: int) -> int:
+    """The usual middle between quality and space, as far as the rate's version of the standard has it."""
+    return 192 if sample_rate >= 32_000 else 96 if sample_rate >= 16_000 else 48
 
 
 _VBR_OFF, _VBR_AVERAGE, _VBR_QUALITY = 0, 3, 4
@@ -123,7 +128,7 @@ def _engine(shape: SoundShape, settings: EncoderSettings) -> "lameenc.Encoder":
     engine.set_out_sample_rate(shape.sample_rate)
     engine.set_channels(shape.channels)
     engine.set_quality(MIDDLE_EFFORT if settings.effort is None else settings.effort)
-    bitrate_kbps = settings.bitrate_kbps or 192
+    bitrate_kbps = settings.bitrate_kbps or default_bitrate_kbps(shape.sample_rate)
     if settings.mode == "variable":
         quality = 0.6 if settings.quality is None else settings.quality
         engine.set_vbr(_VBR_QUALITY)

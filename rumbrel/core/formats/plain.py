@@ -11,7 +11,7 @@ from rumbrel.core.sound.shape import Block, SoundShape
 
 from .settings import EncoderSettings
 
-__all__ = ["open_coded", "open_float", "open_pcm"]
+__all__ = ["open_coded", "open_float", "open_pcm", "open_vox"]
 
 _SUBTYPES = {8: "PCM_S8", 16: "PCM_16", 24: "PCM_24", 32: "PCM_32"}
 # RIFF holds 8 bit samples unsigned, the others hold them signed.
@@ -42,6 +42,31 @@ class _PlainEncoder:
 
     def abandon(self) -> None:
         self._file.close()
+
+
+class _PairedEncoder(_PlainEncoder):
+    """Two samples share a byte, and libsndfile takes only whole bytes: an odd one waits for the next block."""
+
+    def __init__(self, path: Path, shape: SoundShape, container: str, subtype: str) -> None:
+        super().__init__(path, shape, container, subtype)
+        self._held = np.zeros((0, shape.channels), dtype=np.int16)
+
+    def write(self, block: Block) -> None:
+        joined = np.concatenate([self._held, block])
+        even = len(joined) - len(joined) % 2
+        self._held = joined[even:]
+        if even:
+            super().write(joined[:even])
+
+    def finish(self) -> None:
+        if len(self._held):
+            super().write(np.concatenate([self._held, self._held]))
+        super().finish()
+
+
+def open_vox(path: Path, shape: SoundShape, settings: EncoderSettings) -> _PlainEncoder:
+    """Bare 4 bit telephone ADPCM."""
+    return _PairedEncoder(path, shape, "RAW", "VOX_ADPCM")
 
 
 def _open(path: Path, shape: SoundShape, settings: EncoderSettings, *, container: str, subtype: str) -> _PlainEncoder:

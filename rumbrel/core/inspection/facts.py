@@ -118,6 +118,8 @@ class Facts:
             depth_bits=self.bit_depth or 0,
             end_sample=self.samples if states_length else None,
             lead_samples=self.lead_samples,
+            codec=self.codec,
+            channels=self.channels,
         )
 
     def as_record(self) -> dict[str, Any]:

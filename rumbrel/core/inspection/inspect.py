@@ -15,7 +15,7 @@ from rumbrel.core.tags import EMPTY_TAGS, TagSet, read_chapters, read_tags
 
 from .facts import Facts, Problem, ProblemCode, SoundStream
 from .headers import Heading, read_heading
-from .lengths import Length, length_reader, riff_valid_bits
+from .lengths import Length, length_reader, riff_valid_bits, wavpack_bits
 
 __all__ = ["inspect_file"]
 
@@ -138,6 +138,8 @@ def _inspect_open(path: Path, facts: Facts, opened: Any) -> Facts:
     depth = _bit_depth(codec.key, context) if codec.lossless else None
     if container.key == "wav" and depth == 32:
         depth = riff_valid_bits(path) or depth
+    elif codec.key == "wavpack":
+        depth = wavpack_bits(path) or depth
     facts = replace(
         facts,
         codec=codec.key,
@@ -190,8 +192,13 @@ def _is_cover(stream: Any) -> bool:
 
 
 def _is_protected(stream: Any) -> bool:
-    tag = getattr(stream.codec_context, "codec_tag", "") if stream.codec_context is not None else ""
-    return tag in ("drms", "enca")
+    if stream.codec_context is None:
+        return False
+    try:
+        return stream.codec_context.codec_tag in ("drms", "enca")
+    except UnicodeDecodeError:
+        # A tag of other than ASCII signs is a number, as in RIFF.
+        return False
 
 
 def _bit_depth(codec: str, context: Any) -> int | None:

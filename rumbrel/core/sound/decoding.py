@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
-from typing import Protocol, Self
+from typing import Any, Protocol, Self
 
 import av
 import av.error
@@ -32,6 +32,8 @@ class StreamChoice:
     sound_index: int = 0
     end_sample: int | None = None
     lead_samples: int = 0
+    codec: str = ""
+    channels: int = 0
 
 
 class SoundSource(Protocol):
@@ -85,6 +87,7 @@ _PLAIN_SUBTYPES = {
     "IMA_ADPCM": ("int16", 16),
     "MS_ADPCM": ("int16", 16),
     "VOX_ADPCM": ("int16", 16),
+    "VORBIS": ("float32", 0),
 }
 HEADERLESS = {"vox": "VOX_ADPCM", "ulaw": "ULAW", "alaw": "ALAW"}
 """Containers that are none: bare telephone samples at 8 kHz, mono (common practice)."""
@@ -139,6 +142,11 @@ _AV_DTYPES = {
 
 
 _PLACES_KEPT = 100
+_LONGEST_GAP_SAMPLES = 1 << 22
+_MOST_PLANES = 8
+"""Frames of as many planes or more cannot be taken as arrays; only packed ones can."""
+# Their frames carry checksums, which FFmpeg does not hold them to unless it is asked.
+_CHECKSUMMED = frozenset({"flac", "wavpack", "tta", "ape", "tak"})
 
 
 class _FramedSource(_Closing):
@@ -157,10 +165,13 @@ class _FramedSource(_Closing):
             raise DecodeError(f"{path.name} has no sound stream {choice.sound_index + 1}.")
         self._stream = sounds[choice.sound_index]
         context = self._stream.codec_context
+        if context.name in _CHECKSUMMED:
+            context.options = {"err_detect": "crccheck+explode"}
         if context.format is None or not context.sample_rate or not context.channels:
             self._container.close()
             raise DecodeError(f"{path.name} does not say what its sound is made of.")
         self._kind = context.format.packed.name
+        self._packer: av.AudioResampler | None = None
         self.damaged_at: list[int] = []
         integer = self._kind in ("u8", "s16", "s32")
         fallback = {"u8": 8, "s16": 16, "s32": 24}.get(self._kind, 0)
@@ -172,7 +183,7 @@ class _FramedSource(_Closing):
         )
 
     def blocks(self) -> Iterator[Block]:
-        """Collect the codec's small frames into blocks; damaged packets are counted and passed over."""
+        """Collect the codec's small frames into blocks; silence stands where a packet is damaged."""
         pending: list[Block] = []
         held = 0
         left = self._choice.end_sample
@@ -180,7 +191,7 @@ class _FramedSource(_Closing):
             yield silence
             left = None if left is None else left - len(silence)
         for frame in self._frames():
-            block = self._block(frame)
+            block = self._silence(frame) if isinstance(frame, int) else self._block(frame)
             if left is not None:
                 block = block[:left]
                 left -= len(block)
@@ -202,21 +213,26 @@ class _FramedSource(_Closing):
             yield self._choice.lead_samples
             left = None if left is None else left - self._choice.lead_samples
         for frame in self._frames():
-            samples = frame.samples if left is None else min(left, frame.samples)
+            length = frame if isinstance(frame, int) else frame.samples
+            samples = length if left is None else min(left, length)
             yield samples
             if left is not None:
                 left -= samples
                 if not left:
                     return
 
+    def _silence(self, samples: int) -> Block:
+        return np.zeros((samples, self.shape.channels), dtype=self.shape.dtype)
+
     def _lead(self) -> Iterator[Block]:
         left = self._choice.lead_samples
         while left:
             count = min(left, BLOCK_SAMPLES)
-            yield np.zeros((count, self.shape.channels), dtype=self.shape.dtype)
+            yield self._silence(count)
             left -= count
 
-    def _frames(self) -> Iterator[av.AudioFrame]:
+    def _frames(self) -> Iterator[av.AudioFrame | int]:
+        """Yield decoded frames, and for a damaged packet the samples it would have held, where it says."""
         # One thread each: the workers already fill the cores.
         self._stream.codec_context.thread_count = 1
         decoded_any = False
@@ -226,24 +242,60 @@ class _FramedSource(_Closing):
                 try:
                     frames = packet.decode()
                 except av.error.FFmpegError:
-                    self.damaged_packets += 1
-                    if len(self.damaged_at) < _PLACES_KEPT:
-                        self.damaged_at.append(at)
+                    lost = self._lost_samples(packet) if decoded_any else 0
+                    yield from self._damage(at, lost)
+                    at += lost
                     continue
                 for frame in frames:
+                    lost = self._gap_samples(frame, at) if decoded_any else 0
+                    if lost:
+                        yield from self._damage(at, lost)
                     decoded_any = True
-                    at += frame.samples
+                    at += lost + frame.samples
                     yield frame
         except (av.error.FFmpegError, OSError) as error:
             raise DecodeError(f"{self._path.name} could not be read to its end: {_reason(error)}.") from error
         if not decoded_any and self.damaged_packets:
             raise DecodeError(f"No part of {self._path.name} could be decoded.")
 
+    def _packed(self, frame: av.AudioFrame) -> av.AudioFrame:
+        """The same samples with the channels side by side."""
+        if self._packer is None:
+            self._packer = av.AudioResampler(
+                format=frame.format.packed.name, layout=frame.layout, rate=frame.sample_rate
+            )
+        packed = self._packer.resample(frame)
+        if len(packed) != 1 or packed[0].samples != frame.samples:
+            raise DecodeError(f"The {self.shape.channels} channels of {self._path.name} could not be told apart.")
+        return packed[0]
+
+    def _damage(self, at: int, lost: int) -> Iterator[int]:
+        self.damaged_packets += 1
+        if len(self.damaged_at) < _PLACES_KEPT:
+            self.damaged_at.append(at)
+        if lost:
+            yield lost
+
+    def _gap_samples(self, frame: av.AudioFrame, at: int) -> int:
+        """Samples missing before a frame whose number says that it comes later: FLAC numbers its frames."""
+        if self._choice.container != "flac" or frame.pts is None or frame.time_base is None:
+            return 0
+        gap = round(frame.pts * frame.time_base * self.shape.sample_rate) - at
+        return gap if 0 < gap <= _LONGEST_GAP_SAMPLES else 0
+
+    def _lost_samples(self, packet: Any) -> int:
+        if packet.duration is None or packet.time_base is None:
+            return 0
+        seconds = float(packet.duration * packet.time_base)
+        return min(BLOCK_SAMPLES, max(0, round(seconds * self.shape.sample_rate)))
+
     def _block(self, frame: av.AudioFrame) -> Block:
         if frame.sample_rate != self.shape.sample_rate or len(frame.layout.channels) != self.shape.channels:
             raise DecodeError(
                 f"{self._path.name} changes its sample rate or channels on the way; split it before converting."
             )
+        if frame.format.is_planar and self.shape.channels >= _MOST_PLANES:
+            frame = self._packed(frame)
         values: Block = frame.to_ndarray()
         values = values.T if frame.format.is_planar else values.reshape(-1, self.shape.channels)
         if self._kind == "u8":
@@ -270,7 +322,10 @@ def open_sound(path: Path, choice: StreamChoice) -> SoundSource:
     """Open the chosen sound of a file. Raises DecodeError with a sentence for the user."""
     if not path.is_file():
         raise DecodeError(f"{path.name} is not there any more. Scan its folder again.")
-    if choice.container in _PLAIN_CONTAINERS and choice.sound_index == 0:
+    # FFmpeg takes a Vorbis file of one page to be cut at both ends; the reference decoder does not.
+    # It knows the channel orders of mono and stereo only.
+    reference = (choice.container, choice.codec) == ("ogg", "vorbis") and choice.channels in (1, 2)
+    if (choice.container in _PLAIN_CONTAINERS or reference) and choice.sound_index == 0:
         try:
             return _PlainSource(path, choice)
         except (soundfile.SoundFileError, LookupError):

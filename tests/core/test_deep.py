@@ -1,0 +1,193 @@
+"""What inspection tells of every kind of file, and what only a whole decode shows."""
+
+import os
+import tempfile
+from pathlib import Path
+from unittest import TestCase
+
+import numpy as np
+import soundfile
+
+from rumbrel.core.conversion import carry_out
+from rumbrel.core.forecast import Action
+from rumbrel.core.inspection import DeepFacts, inspect_deep, inspect_file, inspect_many
+from rumbrel.core.inspection import inspect as inspection
+from rumbrel.core.sound.flac_frames import crc16
+from tests.signals import convert_one, decoded, music, write_film, write_framed, write_sound
+
+
+class FolderCase(TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def deep(self, sound: np.ndarray, *, subtype: str = "PCM_16", rate: int = 44_100) -> DeepFacts:
+        path = write_sound(self.folder / "d.wav", sound=sound, subtype=subtype, rate=rate)
+        return inspect_deep(inspect_file(path))
+
+
+class KindTests(FolderCase):
+    def test_kinds_that_other_programs_write(self) -> None:
+        for name, muxer, codec, rate, channels, wanted in (
+            ("a.mp2", "mp2", "mp2", 48_000, 2, ("mp3", "mp2")),
+            ("a.ac3", "ac3", "ac3", 48_000, 2, ("ac3", "ac3")),
+            ("a.eac3", "eac3", "eac3", 48_000, 2, ("ac3", "eac3")),
+            ("a.tta", "tta", "tta", 44_100, 2, ("tta", "tta")),
+            ("a.wma", "asf", "wmav2", 44_100, 2, ("asf", "wma")),
+            ("a.wv", "wv", "wavpack", 44_100, 2, ("wavpack", "wavpack")),
+            ("a.amr", "amr", "libopencore_amrnb", 8_000, 1, ("amr", "amr")),
+            ("a.3gp", "3gp", "libopencore_amrnb", 8_000, 1, ("m4a", "amr")),
+            ("a.webm", "webm", "libopus", 48_000, 2, ("matroska", "opus")),
+            ("a.mov", "mov", "pcm_s16be", 48_000, 2, ("m4a", "pcm")),
+            ("a.avi", "avi", "mp3", 48_000, 2, ("avi", "mp3")),
+            ("a.caf", "caf", "alac", 44_100, 2, ("caf", "alac")),
+            ("a.au", "au", "pcm_alaw", 8_000, 1, ("au", "a-law")),
+            ("a.w64", "w64", "pcm_s24le", 96_000, 2, ("w64", "pcm")),
+            ("ms.wav", "wav", "adpcm_ms", 22_050, 1, ("wav", "ms-adpcm")),
+            ("a.aac", "adts", "aac", 44_100, 2, ("adts", "aac")),
+        ):
+            facts = inspect_file(write_framed(self.folder / name, codec, muxer=muxer, rate=rate, channels=channels))
+            found = (facts.container, facts.codec, facts.sample_rate, facts.channels)
+            self.assertEqual(found, (*wanted, rate, channels), name)
+            self.assertTrue(facts.ok and facts.samples >= rate * 1.9, f"{name}: {facts.problems} {facts.samples}")
+            outcome = convert_one(self.folder / name, "disc-wav", self.folder / "out" / name)
+            self.assertTrue(outcome.ok, f"{name}: {outcome.error}")
+
+    def test_every_sound_of_a_film_with_its_language(self) -> None:
+        facts = inspect_file(write_film(self.folder / "f.mkv", seconds=1, languages=("eng", "dut")))
+        self.assertEqual([stream.language for stream in facts.streams], ["eng", "dut"])
+        self.assertTrue(facts.has_video)
+        codes = {str(w.code) for w in convert_one(self.folder / "f.mkv", "disc-wav", self.folder / "o").warnings}
+        self.assertIn("more-sounds", codes)
+
+    def test_headers_alone_tell_what_a_decoder_finds(self) -> None:
+        """The quick readers against opening and decoding the same files."""
+        wav = write_sound(self.folder / "a.wav", 70_003)
+        paths = [wav, write_sound(self.folder / "deep.wav", 9_001, subtype="PCM_24", rate=96_000),
+                 write_sound(self.folder / "float.wav", 9_001, subtype="FLOAT"),
+                 write_sound(self.folder / "x.wav", 9_001, subtype="ULAW", rate=8_000, channels=1)]  # fmt: skip
+        for target in ("archive-flac", "car-mp3", "variable-mp3", "pocket-aac", "pocket-alac", "open-opus", "open-vorbis"):
+            paths.append(Path(convert_one(wav, target, self.folder / target).step.output))
+        for path in paths:
+            self.assertIsNotNone(inspection.read_heading(path, path.stat().st_size), path.name)
+            quick = inspect_file(path)
+            self.assertEqual(quick.samples, len(decoded(path)), path.name)
+            original, inspection.read_heading = inspection.read_heading, lambda path, size: None
+            try:
+                slow = inspect_file(path)
+            finally:
+                inspection.read_heading = original
+            for name in ("container", "codec", "sample_rate", "channels", "bit_depth", "samples", "bitrate_mode", "problems"):
+                self.assertEqual(getattr(quick, name), getattr(slow, name), f"{name} of {path.name}")
+
+    def test_faults_of_absent_and_placeholder_files(self) -> None:
+        placeholder = self.folder / "kept elsewhere.flac"
+        with placeholder.open("wb") as file:
+            file.truncate(5_000_000)
+        if placeholder.stat().st_blocks == 0:
+            self.assertEqual([str(p.code) for p in inspect_file(placeholder).problems], ["not-present"])
+        self.assertEqual(convert_one(placeholder, "car-mp3", self.folder / "o").step.action, Action.REFUSE)
+
+    def test_many_keep_their_order_and_agree_with_one_at_a_time(self) -> None:
+        paths = [write_sound(self.folder / f"{n}.wav", 2_000 + n) for n in range(40)]
+        found = [deep.facts for deep in inspect_many(paths, deep=False, jobs=2)]
+        self.assertEqual(found, [inspect_file(path) for path in paths])
+
+    def test_a_depth_of_24_in_samples_of_32_stays_24(self) -> None:
+        raw = (music(9_000) * 2**23).astype("<i4") << 8
+        path = self.folder / "v.wav"
+        with soundfile.SoundFile(path, "w", 44_100, 2, subtype="PCM_32", format="WAVEX") as file:
+            file.write(raw)
+        data = bytearray(path.read_bytes())
+        data[data.index(b"fmt ") + 8 + 18 : data.index(b"fmt ") + 8 + 20] = (24).to_bytes(2, "little")
+        path.write_bytes(data)
+        self.assertEqual(inspect_file(path).bit_depth, 24)
+        outcome = convert_one(path, "archive-flac", self.folder / "o")
+        self.assertTrue(outcome.ok and outcome.digest)
+        np.testing.assert_array_equal(decoded(Path(outcome.step.output)), raw.astype(np.float64))
+
+
+class DeepTests(FolderCase):
+    def test_clipping_silence_and_channels(self) -> None:
+        time = np.arange(44_100) / 44_100
+        loud = np.clip(1.5 * np.sin(2 * np.pi * 50 * time), -1, 1)
+        state = self.deep(np.stack([loud, 0.1 * loud], axis=1)).state
+        assert state is not None
+        self.assertEqual(state.clipped_runs, 100)
+        quiet = np.concatenate([np.zeros((1_000, 2)), music(20_000), np.zeros((3_000, 2))])
+        found = self.deep(quiet)
+        assert found.ends is not None
+        self.assertAlmostEqual(found.ends.leading_samples, 1_000, delta=30)
+        self.assertAlmostEqual(found.ends.trailing_samples, 3_000, delta=30)
+        mono = music(20_000, channels=1)
+        for pair, wanted in (((1, 1), "identical"), ((1, -1), "inverted"), ((1, 0), "silent 2"), ((0, 1), "silent 1")):
+            state = self.deep(mono * pair).state
+            self.assertEqual(state and state.channels, wanted)
+
+    def test_used_bits_and_digest(self) -> None:
+        sound = music(9_000)
+        shallow = np.round(sound * 32_767) / 32_768
+        found, plain = self.deep(shallow, subtype="PCM_24"), self.deep(shallow)
+        assert found.state is not None
+        self.assertEqual(found.state.used_bits, 16)
+        self.assertEqual(found.digest, plain.digest)
+
+    def test_what_was_lossy_or_raised_in_rate_is_doubtful(self) -> None:
+        whole = write_sound(self.folder / "a.wav", 44_100 * 4)
+        lossy = Path(convert_one(whole, "radio-mp3", self.folder / "o").step.output)
+        disguised = write_sound(self.folder / "b.flac", sound=decoded(lossy) / 2**31)
+        raised = Path(convert_one(whole, "archive-flac", self.folder / "o").step.output)
+        self.assertEqual(inspect_deep(inspect_file(raised)).facts.problems, ())
+        problems = inspect_deep(inspect_file(disguised)).facts.problems
+        self.assertEqual([str(p.code) for p in problems], ["doubtful-lossless"])
+        self.assertRegex(problems[0].text, r"1[567]\.\d kHz.*lossy")
+        import soxr
+
+        up = soxr.resample(music(44_100 * 4), 44_100, 96_000, quality="VHQ")
+        problems = self.deep(up, subtype="PCM_24", rate=96_000).facts.problems
+        self.assertIn("raised from 44.1 kHz", problems[0].text)
+
+    def test_damage_is_counted_placed_and_the_rest_saved(self) -> None:
+        flac = write_sound(self.folder / "a.flac", 400_000)
+        data = bytearray(flac.read_bytes())
+        middle = len(data) // 2
+        data[middle : middle + 40] = os.urandom(40)
+        flac.write_bytes(data)
+        found = inspect_deep(inspect_file(flac))
+        self.assertEqual([str(p.code) for p in found.facts.problems], ["damaged"])
+        outcome = convert_one(flac, "disc-wav", self.folder / "o")
+        self.assertFalse(outcome.ok)
+        self.assertIn("damaged", {str(warning.code) for warning in outcome.warnings})
+        self.assertEqual(outcome.samples_out, 400_000)
+        saved, whole = decoded(Path(outcome.step.output)), music(400_000)
+        right = np.abs(saved / 2**31 - whole).max(axis=1) < 0.001
+        self.assertGreater(right.mean(), 0.95)
+        self.assertLess(right.mean(), 1.0)
+        self.assertRegex(found.facts.problems[0].text, r"damaged frames?, the first at 0:0[345]")
+
+    def test_flac_checksum(self) -> None:
+        """RFC 9639: CRC-16 with polynomial 0x8005, start 0; 0xFEE8 over 123456789 is that of this kind (from memory)."""
+        self.assertEqual(crc16(b"123456789"), 0xFEE8)
+        self.assertEqual(crc16(b"123456789\xfe\xe8"), 0)
+
+    def test_the_picture_has_a_fixed_size_whatever_the_length(self) -> None:
+        for samples in (5_000, 441_000):
+            picture = self.deep(music(samples)).picture
+            assert picture is not None
+            self.assertTrue(len(picture.lows) == len(picture.highs) <= 1000)
+            self.assertTrue(0 < len(picture.spectrogram) <= 251)
+            self.assertLess(min(picture.lows), -5_000)
+
+    def test_a_faulty_file_is_told_and_not_raised(self) -> None:
+        (self.folder / "x.flac").write_bytes(b"fLaC" + bytes(200))
+        found = inspect_deep(inspect_file(self.folder / "x.flac"))
+        self.assertTrue(found.facts.problems)
+        self.assertEqual(carry_out(_refusal(self.folder / "x.flac")).ok, False)
+
+
+def _refusal(path: Path):  # type: ignore[no-untyped-def]
+    from rumbrel.core.forecast import plan_sound
+    from rumbrel.core.targets import find_target
+
+    return plan_sound(inspect_file(path), find_target("car-mp3"))

@@ -1,0 +1,118 @@
+"""Every crossing between tag formats, read back by the tag library itself under the customary names."""
+
+import io
+import tempfile
+from pathlib import Path
+from unittest import TestCase
+
+import av
+import mutagen
+import mutagen.asf
+import mutagen.flac
+import mutagen.id3
+import mutagen.mp4
+from PIL import Image
+
+from rumbrel.core.conversion import Outcome
+from rumbrel.core.inspection import inspect_file
+from rumbrel.core.tags import Chapter, Cover, TagSet, write_tags
+from tests.signals import convert_one, write_sound
+
+FIELDS = {
+    "title": ("Größe & “Höhe”",),
+    "artist": ("A. Venning", "M. Orrel"),
+    "album": ("Tower days",),
+    "album_artist": ("The Ringers",),
+    "composer": ("T. Maes",),
+    "track": ("3/12",),
+    "disc": ("1/2",),
+    "date": ("2024",),
+    "genre": ("Change ringing",),
+    "comment": ("north tower",),
+    "lyrics": ("one\ntwo",),
+    "isrc": ("QZOSW2400001",),
+    "Bell count": ("8",),
+}
+# Targets by the tag format they write, and the name of title, artist and unknown field there.
+FORMATS = {
+    "car-mp3": ("TIT2", "TPE1", "TXXX:Bell count"),
+    "car-older": ("TIT2", "TPE1", "TXXX:Bell count"),
+    "pocket-aac": ("\xa9nam", "\xa9ART", "----:org.rumbrel:Bell count"),
+    "archive-flac": ("title", "artist", "bell count"),
+    "open-opus": ("title", "artist", "bell count"),
+    "archive-wavpack": ("Title", "Artist", "Bell count"),
+    "stick-wma": ("Title", "Author", "Bell count"),
+    "disc-wav": ("TIT2", "TPE1", "TXXX:Bell count"),
+    "disc-aiff": ("TIT2", "TPE1", "TXXX:Bell count"),
+}
+
+
+def _texts(value: object) -> list[str]:
+    values = value if isinstance(value, list) else getattr(value, "text", None) or [value]
+    return [v.decode() if isinstance(v, bytes) else str(v) for v in values]
+
+
+class MatrixTests(TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        picture = io.BytesIO()
+        Image.new("RGB", (40, 40), "#0d6a5d").save(picture, "JPEG")
+        self.picture = picture.getvalue()
+        cover = Cover(media_type="image/jpeg", data=self.picture)
+        wav = write_sound(self.folder / "first.wav", 44_100)
+        self.assertEqual(write_tags(wav, TagSet(fields=FIELDS, covers=(cover,)), container="wav", codec="pcm"), ())
+        self.sources = {slug: self._convert(wav, slug, "first") for slug in FORMATS}
+
+    def _convert(self, source: Path, slug: str, place: str) -> Path:
+        outcome: Outcome = convert_one(source, slug, self.folder / place / slug)
+        self.assertTrue(outcome.ok, f"{source.suffix} to {slug}: {outcome.error}")
+        lost = [w.text for w in outcome.warnings if str(w.code) == "tags-lost"]
+        self.assertEqual(lost, [], f"{source.suffix} to {slug}")
+        return Path(outcome.step.output)
+
+    def test_all_fields_and_covers_cross_everywhere(self) -> None:
+        for origin, source in self.sources.items():
+            for slug, (title, artist, unknown) in FORMATS.items():
+                path = self._convert(source, slug, f"from {origin}")
+                where = f"{origin} to {slug}"
+                tags = inspect_file(path).tags
+                for name, values in FIELDS.items():
+                    joined = "/".join(values) if slug == "car-older" or origin == "car-older" else None
+                    found = tags.fields.get(name)
+                    self.assertTrue(found == values or "/".join(found or ()) == joined, f"{name}, {where}: {found}")
+                self.assertEqual([cover.kind for cover in tags.covers], [3], where)
+                held = mutagen.File(path)
+                if path.suffix == ".mp3":
+                    # The desk set plays MP3 as it is.
+                    title, artist, unknown = FORMATS["car-mp3"]
+                self.assertEqual(_texts(held.tags[title]), list(FIELDS["title"]), where)
+                self.assertIn("A. Venning", "/".join(_texts(held.tags[artist])), where)
+                self.assertEqual(_texts(held.tags[unknown]), ["8"], where)
+
+    def test_old_tags_are_version_2_3_and_covers_small(self) -> None:
+        self.assertEqual(mutagen.id3.ID3(self.sources["car-older"], translate=False).version, (2, 3, 0))
+        self.assertEqual(mutagen.id3.ID3(self.sources["car-mp3"], translate=False).version, (2, 4, 0))
+
+    def test_plain_readers_find_the_list_of_a_wav(self) -> None:
+        """FFmpeg reads LIST INFO on its own."""
+        with av.open(str(self.sources["disc-wav"])) as container:
+            self.assertEqual(container.metadata.get("title") or container.metadata.get("TIT2"), FIELDS["title"][0])
+        data = self.sources["disc-wav"].read_bytes()
+        self.assertIn("INAM".encode() + (len(FIELDS["title"][0].encode()) + 1).to_bytes(4, "little"), data)
+
+    def test_chapters_cross(self) -> None:
+        chapters = (
+            Chapter(start_seconds=0.0, end_seconds=0.4, title="Rounds"),
+            Chapter(start_seconds=0.4, end_seconds=1.0, title="Plain hunt"),
+        )
+        source = write_sound(self.folder / "c.flac", 44_100)
+        write_tags(source, TagSet(fields={"title": ("C",)}, chapters=chapters), container="flac", codec="flac")
+        for slug in ("car-mp3", "pocket-aac", "pocket-alac", "open-opus", "disc-wav"):
+            path = self._convert(source, slug, "chapters")
+            again = self._convert(path, "archive-flac", f"chapters from {slug}")
+            for found in (inspect_file(path).tags.chapters, inspect_file(again).tags.chapters):
+                self.assertEqual([(c.title, round(c.start_seconds, 2)) for c in found], [("Rounds", 0), ("Plain hunt", 0.4)])
+        with av.open(str(self.folder / "chapters" / "pocket-aac" / "c.m4a")) as container:
+            self.assertEqual([c["metadata"]["title"] for c in container.chapters()], ["Rounds", "Plain hunt"])
