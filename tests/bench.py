@@ -1,41 +1,57 @@
-"""Speed and memory, as ratios measured side by side in one run. ./run bench
+"""Speed and memory, as ratios measured side by side in one run. ./run bench [NAME ...]
 
-The ceiling of a conversion is the same encoder fed from memory, one process a core, plus decoding
-alone; the pipeline is what `convert` does, with tags, checks and moving into place.
+The ceiling of a conversion is the same encoder at the same effort fed from memory, one process a
+core, plus decoding alone; the pipeline is what `convert` does, with tags, checks and moving into
+place. Numbers of one run only mean something beside each other: nothing else should be running.
 """
 
 import argparse
 import multiprocessing
 import os
+import shutil
 import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
+from statistics import median
 
+import av
+import mutagen
 import numpy as np
+import soundfile
 
-from rumbrel.core.conversion import Outcome, run_steps
-from rumbrel.core.conversion.pool import default_jobs
-from rumbrel.core.forecast import forecast_batch, gather_sources
+from rumbrel.core.conversion import Outcome, default_jobs, run_steps
+from rumbrel.core.forecast import ResultLedger, Step, forecast_batch, gather_sources
 from rumbrel.core.formats.encodings import encoding_for
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.sound.decoding import open_sound
-from rumbrel.core.sound.shape import SoundShape
+from rumbrel.core.targets import Target, find_target
+from rumbrel.core.targets.fit import shape_for
 from rumbrel.core.targets.parsing import parse_target
 from tests.signals import write_sound
 
-MP3_192 = """
-name = "Bench, MP3 192"
-[[accepts]]
-codec = "mp3"
-containers = ["mp3"]
-[make]
-encoding = "mp3"
-mode = "constant"
-bitrate_kbps = 192
-"""
+TURNS = 3
+# Encoder: what a target asks of it, and the minutes in each of eight files; cheap ones need more to be measured.
+ENCODERS = {
+    "mp3": ('codec = "mp3"', '["mp3"]', 'encoding = "mp3"\nmode = "constant"\nbitrate_kbps = 192', 4.0),
+    "aac": ('codec = "aac"', '["m4a"]', 'encoding = "aac"\nbitrate_kbps = 192', 1.0),
+    "flac": ('codec = "flac"', '["ogg"]', 'encoding = "flac"', 6.0),
+    "alac": ('codec = "alac"', '["m4a"]', 'encoding = "alac"', 3.0),
+    "opus": ('codec = "opus"', '["ogg"]', 'encoding = "opus"\nbitrate_kbps = 128', 2.0),
+    "wav": ('codec = "pcm"', '["wav"]', 'encoding = "wav"', 12.0),
+}
+FILES = 8
+
+
+def bench_target(name: str) -> Target:
+    codec, containers, make, _ = ENCODERS[name]
+    if name == "flac":
+        containers = '["flac"]'
+    rows = f"[[accepts]]\n{codec}\ncontainers = {containers}\n"
+    # A FLAC source would be copied for a FLAC target: a high-pass nobody hears makes it work.
+    return parse_target(f'name = "Bench {name}"\n{rows}[make]\n{make}\n', slug=f"bench-{name}")
 
 
 def _timed(work: Callable[[], object]) -> float:
@@ -50,35 +66,31 @@ def _decode_only(path: str) -> None:
             pass
 
 
-_MEMORY: list[np.ndarray] = []
+def _encode_from_memory(name: str, source: str, places: Sequence[str], gate: object) -> None:
+    """Hold a source in memory, wait for the others, then encode it to each place."""
+    target = bench_target(name)
+    facts = inspect_file(Path(source))
+    shape, encoding = shape_for(facts, target), encoding_for(target.make.encoding)
+    from rumbrel.core.sound.stages import Treatment, build_chain
 
-
-def _encode_from_memory(place: str) -> float:
-    """Encode what this process holds; returns seconds, without the decoding that filled the memory."""
-    target = parse_target(MP3_192, slug="bench")
-    shape = SoundShape(sample_rate=44_100, channels=2, depth_bits=16)
-    encoder = encoding_for("mp3").open(Path(place), shape, target.make.settings)
-    begun = time.perf_counter()
-    for block in _MEMORY:
-        encoder.write(block)
-    encoder.finish()
-    return time.perf_counter() - begun
-
-
-def _encoder_worker(source: str, places: list[str], gate: "multiprocessing.synchronize.Barrier") -> None:
-    with open_sound(Path(source), inspect_file(Path(source)).choice()) as sound:
-        _MEMORY.extend(sound.blocks())
-    gate.wait()
+    with open_sound(Path(source), facts.choice()) as sound:
+        chain = build_chain(sound.shape, shape, Treatment())
+        blocks = [chain.push(block) for block in sound.blocks()] + list(chain.finish())
+    gate.wait()  # type: ignore[attr-defined]
     for place in places:
-        _encode_from_memory(place)
+        encoder = encoding.open(Path(place), shape, target.make.settings)
+        for block in blocks:
+            encoder.write(block)
+        encoder.finish()
 
 
-def _ceiling_seconds(sources: list[Path], folder: Path, jobs: int) -> float:
+def _ceiling_seconds(name: str, sources: Sequence[Path], folder: Path, jobs: int) -> float:
     """Encoding from memory on all cores at once, then decoding alone on all cores."""
     gate = multiprocessing.Barrier(jobs + 1)
-    places = [str(folder / f"{number}.mp3") for number in range(len(sources))]
+    suffix = encoding_for(bench_target(name).make.encoding).suffix
+    places = [str(folder / f"{number}{suffix}") for number in range(len(sources))]
     workers = [
-        multiprocessing.Process(target=_encoder_worker, args=(str(sources[0]), places[job::jobs], gate))
+        multiprocessing.Process(target=_encode_from_memory, args=(name, str(sources[0]), places[job::jobs], gate))
         for job in range(jobs)
     ]
     for worker in workers:
@@ -86,6 +98,8 @@ def _ceiling_seconds(sources: list[Path], folder: Path, jobs: int) -> float:
     gate.wait()
     encoding = _timed(lambda: [worker.join() for worker in workers])
     with multiprocessing.Pool(jobs) as pool:
+        # A first round so that starting the processes is not counted.
+        pool.map(_decode_only, [str(sources[0])] * jobs, chunksize=1)
         decoding = _timed(lambda: pool.map(_decode_only, [str(path) for path in sources], chunksize=1))
     return encoding + decoding
 
@@ -97,38 +111,119 @@ def _finish(events: Iterable[object]) -> None:
         raise SystemExit(f"A conversion failed: {wrong[0]}")
 
 
-def bench_mp3(folder: Path, files: int, minutes: float) -> None:
-    jobs = default_jobs()
-    sources = [write_sound(folder / "src" / f"{n}.flac", round(44_100 * 60 * minutes), seed=n) for n in range(files)]
-    target = parse_target(MP3_192, slug="bench")
-    ratios = []
-    for turn in range(3):
-        out = folder / f"out{turn}"
-        plan = forecast_batch(gather_sources([folder / "src"]), target, out)
+def _sources(folder: Path, minutes: float, suffix: str = ".flac") -> list[Path]:
+    """One piece under eight names."""
+    first = write_sound(folder / "src" / f"0{suffix}", round(44_100 * 60 * minutes))
+    copies = [folder / "src" / f"{number}{suffix}" for number in range(1, FILES)]
+    for copy in copies:
+        shutil.copy(first, copy)
+    return [first, *copies]
+
+
+def bench_encoder(name: str, folder: Path) -> None:
+    jobs, minutes = default_jobs(), ENCODERS[name][3]
+    # A FLAC source for a FLAC target would be copied, so that one starts from ALAC's twin, WAV.
+    sources = _sources(folder, minutes, ".wav" if name == "flac" else ".flac")
+    target, plain, checked = bench_target(name), [], []
+    for turn in range(TURNS):
         (folder / f"c{turn}").mkdir()
-        ceiling = _ceiling_seconds(sources, folder / f"c{turn}", jobs)
-        pipeline = _timed(lambda plan=plan: _finish(run_steps(plan.steps, jobs=jobs)))  # type: ignore[misc]
-        ratios.append(ceiling / pipeline)
-        print(f"MP3 192, {files} files of {minutes:g} min on {jobs} cores: ceiling {ceiling:.2f} s, "
-              f"pipeline with checks {pipeline:.2f} s, ratio {ceiling / pipeline:.2f}")  # fmt: skip
-    print(f"MP3 192, middle of three ratios: {sorted(ratios)[1]:.2f} (aim 0.90)")
+        ceiling = _ceiling_seconds(name, sources, folder / f"c{turn}", jobs)
+        shutil.rmtree(folder / f"c{turn}")
+        for checks, ratios in ((False, plain), (True, checked)):
+            out = folder / f"out{turn}{checks}"
+            steps = forecast_batch(gather_sources([folder / "src"]), target, out).steps
+            seconds = _timed(lambda s=steps, c=checks: _finish(run_steps(s, jobs=jobs, checks=c)))  # type: ignore[misc]
+            ratios.append(ceiling / seconds)
+            shutil.rmtree(out)
+    print(f"| {name} | {FILES} x {minutes:g} min | {median(plain):.2f} | {median(checked):.2f} |", flush=True)
+
+
+def _plain_script(source: str, place: str) -> None:
+    """One file to MP3 as a user of PyAV would write it."""
+    with av.open(source) as reading, av.open(place, "w", format="mp3") as writing:
+        stream = writing.add_stream("libmp3lame", rate=44_100)
+        stream.bit_rate = 192_000
+        for frame in reading.decode(audio=0):
+            frame.pts = None
+            writing.mux(stream.encode(frame))
+        writing.mux(stream.encode(None))
+
+
+def bench_script(folder: Path) -> None:
+    sources = _sources(folder, 1.0)
+    steps = forecast_batch(gather_sources([folder / "src"]), bench_target("mp3"), folder / "out").steps
+    ours = _timed(lambda: _finish(run_steps(steps, jobs=default_jobs())))
+    script = _timed(lambda: [_plain_script(str(path), str(folder / f"{path.stem}.mp3")) for path in sources])
+    print(f"MP3 against a plain one-process script: {script / ours:.1f} times as fast (aim 5)", flush=True)
+
+
+def bench_targets(folder: Path) -> None:
+    """Three targets from one decode of a costly source, against three runs."""
+    _sources(folder, 6.0)
+    names = ("disc-wav", "phone-ulaw", "phone-linear")
+
+    def plan(name: str, place: str) -> list[Step]:
+        return list(forecast_batch(gather_sources([folder / "src"]), find_target(name), folder / place / name).steps)
+
+    apart = sum(_timed(lambda s=plan(n, "apart"): _finish(run_steps(s, jobs=default_jobs()))) for n in names)  # type: ignore[misc]
+    steps = [step for name in names for step in plan(name, "together")]
+    together = _timed(lambda: _finish(run_steps(steps, jobs=default_jobs())))
+    print(f"Three cheap targets from one decode: {together / apart:.2f} of three runs (aim 0.60)", flush=True)
+
+
+def bench_second_run(folder: Path) -> None:
+    count = 10_000
+    first = write_sound(folder / "src" / "0.wav", 500)
+    for number in range(1, count):
+        os.link(first, folder / "src" / f"{number}.wav")
+    target, ledger = find_target("archive-flac"), ResultLedger(folder / "l.jsonl")
+    sources = gather_sources([folder / "src"])
+    plan = forecast_batch(sources, target, folder / "out", ledger=ledger)
+    (folder / "out").mkdir()
+    with ledger.writing() as writer:
+        for step in plan.steps:
+            Path(step.output).write_bytes(b"finished")
+            source = step.source
+            writer.add(str(Path(source.path).absolute()), source.size_bytes, source.modified_ns, step.work, Path(step.output))
+
+    def second() -> None:
+        again = forecast_batch(
+            gather_sources([folder / "src"]), target, folder / "out", ledger=ResultLedger(folder / "l.jsonl")
+        )
+        if any(step.reason != "up to date" for step in again.steps):
+            raise SystemExit("Finished work was not recognised.")
+
+    print(f"A second run over {count:,} finished files: {_timed(second):.1f} s (aim 5)", flush=True)
+
+
+def bench_inspect(folder: Path) -> None:
+    wav = write_sound(folder / "tree" / "a.wav", 44_100 * 30)
+    for slug in ("archive-flac", "car-mp3", "pocket-aac", "open-opus", "open-vorbis"):
+        step = forecast_batch(gather_sources([wav]), find_target(slug), folder / slug).steps[0]
+        _finish(run_steps([step], jobs=1))
+        shutil.move(step.output, folder / "tree")
+    paths = sorted((folder / "tree").iterdir())
+    ratios = []
+    for _ in range(5):
+        ours = _timed(lambda: [inspect_file(path) for _ in range(50) for path in paths])
+        theirs = _timed(lambda: [mutagen.File(path) for _ in range(50) for path in paths])
+        ratios.append(theirs / ours)
+    print(f"Inspecting against mutagen reading the headers of {len(paths)} kinds: {median(ratios):.2f} (aim 1)", flush=True)
 
 
 def bench_memory(folder: Path) -> None:
-    """Peak memory of a process of its own that converts a minute, then an hour."""
-    for minutes in (1, 60):
+    """Peak memory of a process of its own that converts a minute, then five hours."""
+    for minutes in (1, 300):
         source = _long_source(folder / f"{minutes}.wav", minutes)
         command = [sys.executable, "-m", "tests.bench", "--memory-of", str(source)]
         peak = subprocess.run(command, capture_output=True, text=True, check=True).stdout.strip()
-        print(f"Peak memory of converting {minutes} min of sound to MP3: {peak} MB (at most 200)")
+        print(f"Peak memory of converting {minutes} min of sound to FLAC with its check: {peak} MB (at most 200)", flush=True)
         source.unlink()
 
 
 def _long_source(path: Path, minutes: int) -> Path:
-    import soundfile
-
     minute = (np.random.default_rng(1).standard_normal((44_100 * 60, 2)) * 3000).astype(np.int16)
-    with soundfile.SoundFile(path, "w", 44_100, 2, subtype="PCM_16") as file:
+    with soundfile.SoundFile(path, "w", 44_100, 2, subtype="PCM_16", format="WAV") as file:
         for _ in range(minutes):
             file.write(minute)
     return path
@@ -138,28 +233,40 @@ def _memory_of(source: Path) -> None:
     from rumbrel.core.conversion import carry_out
 
     with tempfile.TemporaryDirectory() as out:
-        plan = forecast_batch(gather_sources([source]), parse_target(MP3_192, slug="bench"), Path(out))
+        plan = forecast_batch(gather_sources([source]), bench_target("flac"), Path(out))
         _finish([carry_out(step) for step in plan.steps])
     # VmHWM is this process's own; ru_maxrss would begin with the parent's.
     status = Path("/proc/self/status").read_text()
     print(next(int(line.split()[1]) // 1024 for line in status.splitlines() if line.startswith("VmHWM")))
 
 
+BENCHES: dict[str, Callable[[Path], None]] = {
+    "script": bench_script,
+    "targets": bench_targets,
+    "second-run": bench_second_run,
+    "inspect": bench_inspect,
+    "memory": bench_memory,
+}
+
+
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--files", type=int, default=8)
-    parser.add_argument("--minutes", type=float, default=4.0)
-    parser.add_argument("--memory-of", type=Path)
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("names", nargs="*", choices=[[], *ENCODERS, *BENCHES], metavar="NAME")
+    parser.add_argument("--memory-of", type=Path, help=argparse.SUPPRESS)
     options = parser.parse_args()
     if options.memory_of:
         _memory_of(options.memory_of)
         return
-    # Numbers of one run only mean something beside each other: nothing else should be running.
+    names = options.names or [*ENCODERS, *BENCHES]
     print(f"{os.cpu_count()} cores, Python {sys.version.split()[0]}")
-    with tempfile.TemporaryDirectory() as folder:
-        bench_mp3(Path(folder), options.files, options.minutes)
-    with tempfile.TemporaryDirectory() as folder:
-        bench_memory(Path(folder))
+    print("Ceiling over pipeline, middle of three turns (aims: 0.90 without the check, 0.80 with it):")
+    print("| encoder | sound | without check | with check |\n|---|---|---|---|")
+    for name in [each for each in names if each in ENCODERS]:
+        with tempfile.TemporaryDirectory() as folder:
+            bench_encoder(name, Path(folder))
+    for name in [each for each in names if each in BENCHES]:
+        with tempfile.TemporaryDirectory() as folder:
+            BENCHES[name](Path(folder))
 
 
 if __name__ == "__main__":

@@ -15,7 +15,7 @@ from rumbrel.core.targets.fit import rewrap_to
 from .check import check_result, digest_of, inspect_result
 from .lane import Lane, Passage, put_tags
 from .outcome import Outcome
-from .placing import move_into_place, output_errors, working_file
+from .placing import Settling, move_into_place, output_errors, working_file
 
 __all__ = ["Watch", "carry_out", "carry_out_group"]
 
@@ -96,7 +96,7 @@ def _check_unchanged(step: Step) -> None:
 def _copy(step: Step, working: Path, watch: Watch) -> Outcome:
     """Byte for byte, then read back and compared."""
     source = Path(step.source.path)
-    read, copied = hashlib.sha256(), 0
+    read, copied = hashlib.blake2b(), 0
     try:
         reading = source.open("rb")
     except OSError as error:
@@ -108,7 +108,7 @@ def _copy(step: Step, working: Path, watch: Watch) -> Outcome:
             copied += len(chunk)
             watch.tick(0.8 * copied / max(1, step.source.size_bytes))
     with working.open("rb") as file:
-        if hashlib.file_digest(file, "sha256").digest() != read.digest():
+        if hashlib.file_digest(file, hashlib.blake2b).digest() != read.digest():
             raise CheckFailed("The copy does not read back as it was written. Check the disk.")
     samples = step.source.samples
     return Outcome(
@@ -187,26 +187,30 @@ def _settled(lane: Lane, passage: Passage | None, part: _Part) -> Outcome:
     """Tags, check, and into place; or why not."""
     if passage is None:
         return _failed(lane.step, lane.error or OutputError("The result could not be written."))
+    step = lane.step
     try:
-        outcome = _proved(lane, passage, part)
-        _check_unchanged(lane.step)
-        move_into_place(lane.working, Path(lane.step.output), replaces=lane.step.replaces)
+        with output_errors(lane.working.parent):
+            warnings = step.warnings + lane.write_tags() + _passage_warnings(step, passage)
+        settling = Settling(lane.working)
+        try:
+            outcome = _proved(lane, passage, warnings, part)
+        finally:
+            settling.join()
+        _check_unchanged(step)
+        move_into_place(lane.working, Path(step.output), replaces=step.replaces, settling=settling)
     except Cancelled:
         raise
     except RumbrelError as error:
-        return _failed(lane.step, error)
+        return _failed(step, error)
     return outcome
 
 
-def _proved(lane: Lane, passage: Passage, part: _Part) -> Outcome:
+def _proved(lane: Lane, passage: Passage, warnings: tuple[Warning, ...], part: _Part) -> Outcome:
     step = lane.step
-    with output_errors(lane.working.parent):
-        lost = lane.write_tags()
     if part.watch.checks:
         result = check_result(lane.working, step, passage, part)
     else:
         result = Facts(path=step.output, size_bytes=lane.working.stat().st_size)
-    warnings = step.warnings + lost + _passage_warnings(step, passage)
     partial = any(warning.code in (WarningCode.CUT_SHORT, WarningCode.DAMAGED) for warning in warnings)
     return Outcome(
         step=replace(step, warnings=warnings),

@@ -4,13 +4,14 @@ import errno
 import fcntl
 import hashlib
 import os
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from rumbrel.core.errors import OutputError
 
-__all__ = ["move_into_place", "output_errors", "remove_leftovers", "working_file", "working_path"]
+__all__ = ["Settling", "move_into_place", "output_errors", "remove_leftovers", "working_file", "working_path"]
 
 _REASONS = {
     errno.ENOSPC: "there is no room left at {place}. Free some space, then continue",
@@ -81,11 +82,35 @@ def remove_leftovers(folder: Path) -> int:
     return removed
 
 
-def move_into_place(working: Path, output: Path, *, replaces: bool) -> None:
-    """Rename a finished file. Raises OutputError when a file of that name appeared meanwhile."""
+class Settling:
+    """Brings a finished file's content to the disk in a thread of its own, while the file is checked."""
+
+    def __init__(self, working: Path) -> None:
+        self._error: OSError | None = None
+        self._thread = threading.Thread(target=self._settle, args=(working,))
+        self._thread.start()
+
+    def _settle(self, working: Path) -> None:
+        try:
+            with working.open("rb") as file:
+                os.fsync(file.fileno())
+        except OSError as error:
+            self._error = error
+
+    def join(self) -> None:
+        self._thread.join()
+
+    def wait(self) -> None:
+        """Raises OSError when the disk did not take the content."""
+        self.join()
+        if self._error is not None:
+            raise self._error
+
+
+def move_into_place(working: Path, output: Path, *, replaces: bool, settling: Settling | None = None) -> None:
+    """Rename a finished file once it is on the disk. Raises OutputError when a file of that name appeared."""
     with output_errors(output.parent):
-        with working.open("rb") as file:
-            os.fsync(file.fileno())
+        (settling or Settling(working)).wait()
         if output.exists() and not replaces:
             raise OutputError(f"Not written: {output.name} appeared in the meantime and is kept.")
         working.replace(output)

@@ -67,7 +67,7 @@ def _compared(step: Step, result: Path) -> tuple[int, int, str]:
 def _file_digest(path: Path) -> bytes:
     try:
         with path.open("rb") as file:
-            return hashlib.file_digest(file, "sha256").digest()
+            return hashlib.file_digest(file, hashlib.blake2b).digest()
     except OSError as error:
         raise DecodeError(f"{path} cannot be read: {error.strerror}.") from error
 

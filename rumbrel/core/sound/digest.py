@@ -10,7 +10,7 @@ __all__ = ["SampleDigest"]
 
 
 class SampleDigest:
-    """SHA-256 over interleaved little-endian samples, left-justified in 16 or 32 bits.
+    """BLAKE2b over interleaved little-endian samples, left-justified in 16 or 32 bits.
 
     Two integer streams with the same rate and channels have the same digest exactly when every
     sample is equal, though one may be stored with more zero bits: choose width_bits to hold the
@@ -21,7 +21,7 @@ class SampleDigest:
         if width_bits not in (16, 32):
             raise ValueError("width_bits must be 16 or 32")
         self._wide = width_bits == 32
-        self._hash = hashlib.sha256()
+        self._hash = hashlib.blake2b(digest_size=32)
         self.samples = 0
 
     def push(self, block: Block) -> None:

@@ -34,17 +34,24 @@ def _shifted(level: int) -> NDArray[np.uint16]:
     return np.asarray(half[half])
 
 
+@cache
+def _pairs() -> NDArray[np.uint16]:
+    """The checksum of each pair of bytes."""
+    every = np.arange(65_536)
+    return np.asarray(_shifted(0)[_CRC16[every >> 8]] ^ _CRC16[every & 0xFF])
+
+
 def crc16(data: bytes) -> int:
     """CRC-16 with polynomial 0x8005 and start 0 (RFC 9639, 9.3).
 
     The checksum is linear, so neighbours are joined in pairs, pairs of pairs and so on: a few
     table look-ups over whole arrays instead of one a byte. Leading zeros change nothing.
     """
-    length = 1 << max(0, (len(data) - 1).bit_length())
+    length = max(2, 1 << max(0, (len(data) - 1).bit_length()))
     padded = np.zeros(length, dtype=np.uint8)
     padded[length - len(data) :] = np.frombuffer(data, dtype=np.uint8)
-    crc = _CRC16[padded]
-    level = 0
+    crc = _pairs()[padded.view(">u2")]
+    level = 1
     while len(crc) > 1:
         crc = _shifted(level)[crc[0::2]] ^ crc[1::2]
         level += 1
