@@ -37,7 +37,9 @@ def write_sound(
     return path
 
 
-def write_framed(path: Path, codec: str, *, muxer: str, rate: int = 48_000, channels: int = 2, seconds: float = 2) -> Path:
+def write_framed(
+    path: Path, codec: str, *, muxer: str, rate: int = 48_000, channels: int = 2, seconds: float = 2
+) -> Path:
     """Music by one of FFmpeg's encoders, in one of its containers."""
     layout = {1: "mono", 2: "stereo"}[channels]
     path.parent.mkdir(parents=True, exist_ok=True)
@@ -58,7 +60,9 @@ def _encode_sound(container, stream, sound, rate, layout, *, first_pts=0) -> Non
     container.mux(stream.encode(None))
 
 
-def write_film(path: Path, *, seconds: float, sound_late_seconds: float = 0.0, languages: tuple[str, ...] = ("eng",)) -> Path:
+def write_film(
+    path: Path, *, seconds: float, sound_late_seconds: float = 0.0, languages: tuple[str, ...] = ("eng",)
+) -> Path:
     """A few grey pictures with AAC sound at 48 kHz, one stream a language."""
     rate = 48_000
     path.parent.mkdir(parents=True, exist_ok=True)
@@ -82,7 +86,7 @@ def decoded(path: Path) -> NDArray[np.float64]:
     """All samples, shaped (samples, channels), full scale at 2**31."""
     facts = inspect_file(path)
     with open_sound(path, facts.choice()) as sound:
-        blocks = [block for block in sound.blocks()]
+        blocks = list(sound.blocks())
     joined = np.concatenate(blocks)
     scale = {"int16": 65536.0, "int32": 1.0}.get(joined.dtype.name, 2.0**31)
     return np.asarray(joined.astype(np.float64) * scale)

@@ -14,7 +14,7 @@ from unittest import TestCase, mock
 import numpy as np
 import soundfile
 
-from rumbrel.core.conversion import Outcome, Progress, carry_out, run_steps
+from rumbrel.core.conversion import Outcome, carry_out, run_steps
 from rumbrel.core.conversion.carry_out import Watch
 from rumbrel.core.errors import Cancelled
 from rumbrel.core.forecast import Action, ForecastOptions, WarningCode, WhenPresent, forecast_batch, gather_sources
@@ -291,7 +291,9 @@ class ExtremeTests(FolderCase):
         for source in sources:
             for target in all_targets():
                 outcome = convert_one(source, target.slug, self.out / target.slug)
-                self.assertTrue(outcome.ok or outcome.error.endswith("."), f"{source.name} {target.slug}: {outcome.error}")
+                self.assertTrue(
+                    outcome.ok or outcome.error.endswith("."), f"{source.name} {target.slug}: {outcome.error}"
+                )
                 self.assertTrue(outcome.ok, f"{source.name} for {target.slug}: {outcome.error}")
         self.assertEqual(leftovers(self.out), [])
 

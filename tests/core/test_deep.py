@@ -67,7 +67,15 @@ class KindTests(FolderCase):
         paths = [wav, write_sound(self.folder / "deep.wav", 9_001, subtype="PCM_24", rate=96_000),
                  write_sound(self.folder / "float.wav", 9_001, subtype="FLOAT"),
                  write_sound(self.folder / "x.wav", 9_001, subtype="ULAW", rate=8_000, channels=1)]  # fmt: skip
-        for target in ("archive-flac", "car-mp3", "variable-mp3", "pocket-aac", "pocket-alac", "open-opus", "open-vorbis"):
+        for target in (
+            "archive-flac",
+            "car-mp3",
+            "variable-mp3",
+            "pocket-aac",
+            "pocket-alac",
+            "open-opus",
+            "open-vorbis",
+        ):
             paths.append(Path(convert_one(wav, target, self.folder / target).step.output))
         for path in paths:
             self.assertIsNotNone(inspection.read_heading(path, path.stat().st_size), path.name)
@@ -78,7 +86,16 @@ class KindTests(FolderCase):
                 slow = inspect_file(path)
             finally:
                 inspection.read_heading = original
-            for name in ("container", "codec", "sample_rate", "channels", "bit_depth", "samples", "bitrate_mode", "problems"):
+            for name in (
+                "container",
+                "codec",
+                "sample_rate",
+                "channels",
+                "bit_depth",
+                "samples",
+                "bitrate_mode",
+                "problems",
+            ):
                 self.assertEqual(getattr(quick, name), getattr(slow, name), f"{name} of {path.name}")
 
     def test_faults_of_absent_and_placeholder_files(self) -> None:

@@ -44,7 +44,9 @@ class EncodingTests(TestCase):
         ]
         for encoding in ENCODINGS:
             for source in sources:
-                step = forecast_batch(gather_sources([source]), plain_target(encoding), self.folder / encoding.key).steps[0]
+                step = forecast_batch(
+                    gather_sources([source]), plain_target(encoding), self.folder / encoding.key
+                ).steps[0]
                 outcome, after = carry_out(step), step.after
                 self.assertTrue(outcome.ok and outcome.checked, f"{encoding.key}: {outcome.error}")
                 assert after is not None
@@ -60,7 +62,9 @@ class EncodingTests(TestCase):
         wanted = decoded(source)
         for encoding in ENCODINGS:
             if encoding.lossless and encoding.depths:
-                step = forecast_batch(gather_sources([source]), plain_target(encoding), self.folder / encoding.key).steps[0]
+                step = forecast_batch(
+                    gather_sources([source]), plain_target(encoding), self.folder / encoding.key
+                ).steps[0]
                 self.assertTrue(carry_out(step).ok, encoding.key)
                 np.testing.assert_array_equal(decoded(Path(step.output)), wanted, encoding.key)
 
@@ -115,7 +119,8 @@ class EncodingTests(TestCase):
         (self.folder / "blocked").write_text("a file where a folder should be")
         places = {"car-mp3": self.folder / "blocked" / "x", "disc-wav": self.folder / "fine"}
         steps = [
-            forecast_batch(gather_sources([source]), find_target(slug), place).steps[0] for slug, place in places.items()
+            forecast_batch(gather_sources([source]), find_target(slug), place).steps[0]
+            for slug, place in places.items()
         ]
         failed, fine = carry_out_group(steps)
         self.assertIn("not a folder", failed.error)

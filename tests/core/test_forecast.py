@@ -41,7 +41,9 @@ class FolderCase(TestCase):
         self.folder = Path(folder.name)
         self.out = self.folder / "out"
 
-    def plan(self, *names: str, target: str = "archive-flac", ledger: ResultLedger | None = None, **more: object) -> Forecast:
+    def plan(
+        self, *names: str, target: str = "archive-flac", ledger: ResultLedger | None = None, **more: object
+    ) -> Forecast:
         options = ForecastOptions(**more)  # type: ignore[arg-type]
         sources = gather_sources([self.folder / name for name in names])
         return forecast_batch(sources, find_target(target), self.out, options=options, ledger=ledger)
@@ -94,7 +96,9 @@ class NameTests(FolderCase):
         before = source.read_bytes()
         for place in (self.folder / "out", self.folder / "link"):
             options = ForecastOptions(when_present=WhenPresent.REPLACE)
-            step = forecast_batch(gather_sources([source]), find_target("archive-flac"), place, options=options).steps[0]
+            step = forecast_batch(gather_sources([source]), find_target("archive-flac"), place, options=options).steps[
+                0
+            ]
             self.assertTrue(carry_out(step).ok)
             self.assertNotEqual(os.path.realpath(step.output), os.path.realpath(source))
         self.assertEqual(source.read_bytes(), before)
@@ -113,7 +117,9 @@ class LedgerTests(FolderCase):
             if step.writes and outcome.ok:
                 with ledger.writing() as writer:
                     source = Path(step.source.path)
-                    writer.add(str(source), step.source.size_bytes, step.source.modified_ns, step.work, Path(step.output))
+                    writer.add(
+                        str(source), step.source.size_bytes, step.source.modified_ns, step.work, Path(step.output)
+                    )
         return [f"{step.action}: {step.reason}" for step in plan.steps]
 
     def test_finished_work_is_recognised_without_opening_a_file(self) -> None:

@@ -100,7 +100,7 @@ class MatrixTests(TestCase):
         with av.open(str(self.sources["disc-wav"])) as container:
             self.assertEqual(container.metadata.get("title") or container.metadata.get("TIT2"), FIELDS["title"][0])
         data = self.sources["disc-wav"].read_bytes()
-        self.assertIn("INAM".encode() + (len(FIELDS["title"][0].encode()) + 1).to_bytes(4, "little"), data)
+        self.assertIn(b"INAM" + (len(FIELDS["title"][0].encode()) + 1).to_bytes(4, "little"), data)
 
     def test_chapters_cross(self) -> None:
         chapters = (
@@ -113,6 +113,8 @@ class MatrixTests(TestCase):
             path = self._convert(source, slug, "chapters")
             again = self._convert(path, "archive-flac", f"chapters from {slug}")
             for found in (inspect_file(path).tags.chapters, inspect_file(again).tags.chapters):
-                self.assertEqual([(c.title, round(c.start_seconds, 2)) for c in found], [("Rounds", 0), ("Plain hunt", 0.4)])
+                self.assertEqual(
+                    [(c.title, round(c.start_seconds, 2)) for c in found], [("Rounds", 0), ("Plain hunt", 0.4)]
+                )
         with av.open(str(self.folder / "chapters" / "pocket-aac" / "c.m4a")) as container:
             self.assertEqual([c["metadata"]["title"] for c in container.chapters()], ["Rounds", "Plain hunt"])

@@ -1,26 +1,63 @@
-"""The stand-in recorder: writes a layout as an image through the steps of a real write."""
+"""The stand-in recorder: takes a layout through the steps of a real write and leaves an image."""
 
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
+
 from rumbrel.core.disc.image import DiscImage, TrackVerdict, read_back, write_image
 from rumbrel.core.disc.layout import DiscLayout
-from rumbrel.core.errors import DiscError
+from rumbrel.core.disc.media import CLOSING_SECONDS, LEAD_IN_SECONDS, LEAD_OUT_SECONDS, Medium
+from rumbrel.core.disc.red_book import BYTES_PER_SECTOR, SECTORS_PER_SECOND
+from rumbrel.core.disc.stream import disc_stream
+from rumbrel.core.disc.text import DiscText
+from rumbrel.core.errors import DiscError, RumbrelError
 
-__all__ = ["RecorderReport", "StandInRecorder"]
+from .blanks import Blank, BlankState
+
+__all__ = ["RecorderReport", "RecorderStep", "StandInRecorder", "steps_of"]
 
 Report = Callable[[str, float], None]
 """Called with the step's name and the share done of the whole, 0.0 to 1.0."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class RecorderReport:
-    """What a write yielded. simulated_seconds is how long a real recorder would have taken."""
+class RecorderStep:
+    """A step of a write and how long a real recorder takes for it."""
 
-    image: DiscImage
+    name: str
+    seconds: float
+
+
+def steps_of(
+    layout: DiscLayout, speed: int, *, trial: bool = False, reads_back: bool = True
+) -> tuple[RecorderStep, ...]:
+    """The steps of a write at a speed; a trial goes through the same with the laser off."""
+    sound = layout.total_sectors / (SECTORS_PER_SECOND * speed)
+    steps = [
+        RecorderStep(name="lead-in", seconds=LEAD_IN_SECONDS / speed),
+        RecorderStep(name="writing", seconds=sound),
+        RecorderStep(name="lead-out", seconds=LEAD_OUT_SECONDS / speed),
+    ]
+    if not trial:
+        steps.append(RecorderStep(name="closing", seconds=CLOSING_SECONDS))
+        if reads_back:
+            steps.append(RecorderStep(name="reading back", seconds=sound))
+    return tuple(steps)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RecorderReport:
+    """What a write yielded. simulated_seconds is how long a real recorder would have taken.
+
+    blank is the disc afterwards; image is None after a trial.
+    """
+
+    image: DiscImage | None
     verdicts: tuple[TrackVerdict, ...]
     simulated_seconds: float
+    blank: Blank
 
     @property
     def equal(self) -> bool:
@@ -29,17 +66,97 @@ class RecorderReport:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StandInRecorder:
-    """Writes and reads back; nothing is written above the medium's rated speeds."""
+    """Writes and reads back; nothing is written above the medium's rated speeds.
+
+    seed decides over the faults of discs written faster than they are safe for: the same seed spoils
+    the same sector. pace is called with the seconds a real recorder would take for each part of the
+    work; None works at full speed.
+    """
 
     speed: int
+    seed: int = 0
+    pace: Callable[[float], None] | None = None
 
-    def write(self, layout: DiscLayout, folder: Path, name: str, report: Report) -> RecorderReport:
-        """Write, close, read back. Raises DiscError, OutputError, DecodeError or Cancelled."""
-        if self.speed not in layout.medium.speeds:
-            speeds = ", ".join(f"{speed}x" for speed in layout.medium.speeds)
-            raise DiscError(f"The {layout.medium.label} is rated for {speeds}, not for {self.speed}x.")
+    def write(
+        self,
+        layout: DiscLayout,
+        folder: Path,
+        name: str,
+        report: Report,
+        *,
+        text: DiscText | None = None,
+        image_format: str = "bin",
+        blank: Blank | None = None,
+    ) -> RecorderReport:
+        """Write, close, read back. Raises DiscError, OutputError, DecodeError or Cancelled; whatever
+        is raised once the laser is on spoils the disc."""
+        disc = blank or Blank(medium=layout.medium)
+        self._check(disc, layout.medium)
         total = max(1, layout.total_sectors)
-        image = write_image(layout, folder, name, report=lambda done: report("writing", 0.8 * done / total))
-        verdicts = read_back(image, report=lambda done: report("reading back", 0.8 + 0.2 * done / total))
-        seconds = layout.medium.write_seconds(layout.total_sectors, self.speed)
-        return RecorderReport(image=image, verdicts=verdicts, simulated_seconds=seconds)
+        paced = _Paced(self.pace, self.speed, report, total)
+        image = write_image(layout, folder, name, text=text, image_format=image_format, report=paced.writing)
+        verdicts: tuple[TrackVerdict, ...] = ()
+        if image_format == "bin":
+            self._spoil(layout, image)
+            verdicts = read_back(image, report=paced.reading)
+        seconds = sum(step.seconds for step in steps_of(layout, self.speed, reads_back=False))
+        equal = all(verdict.equal for verdict in verdicts)
+        after = disc.after(BlankState.WRITTEN if equal else BlankState.SPOILED)
+        return RecorderReport(image=image, verdicts=verdicts, simulated_seconds=seconds, blank=after)
+
+    def trial(self, layout: DiscLayout, report: Report, *, blank: Blank | None = None) -> RecorderReport:
+        """The whole way with the laser off: every source is decoded, nothing is written or spoiled."""
+        disc = blank or Blank(medium=layout.medium)
+        self._check(disc, layout.medium)
+        total, done = max(1, layout.total_sectors), 0
+        paced = _Paced(self.pace, self.speed, report, total)
+        for part in disc_stream(layout):
+            done += len(part.block) * 4
+            paced.trying(done // BYTES_PER_SECTOR)
+        seconds = sum(step.seconds for step in steps_of(layout, self.speed, trial=True))
+        return RecorderReport(image=None, verdicts=(), simulated_seconds=seconds, blank=disc)
+
+    def _check(self, disc: Blank, medium: Medium) -> None:
+        disc.check_writable()
+        if disc.medium.capacity_sectors < medium.capacity_sectors:
+            raise DiscError(f"The tray holds a {disc.medium.label}, the disc is laid out for a {medium.label}.")
+        if self.speed not in disc.medium.speeds:
+            speeds = ", ".join(f"{speed}x" for speed in disc.medium.speeds)
+            raise DiscError(f"The {disc.medium.label} is rated for {speeds}, not for {self.speed}x.")
+
+    def _spoil(self, layout: DiscLayout, image: DiscImage) -> None:
+        """Above the safe speed, a sector may come out wrong: more often the faster, decided by the seed."""
+        excess = self.speed / layout.medium.safe_speed - 1
+        random = np.random.default_rng([self.seed, self.speed])
+        if excess <= 0 or random.random() >= min(0.9, 0.5 * excess) or not self.seed:
+            return
+        sector = int(random.integers(layout.tracks[0].start_sector, layout.total_sectors))
+        try:
+            with image.bin_path.open("r+b") as file:
+                file.seek(sector * BYTES_PER_SECTOR)
+                file.write(random.bytes(BYTES_PER_SECTOR))
+        except OSError as error:
+            raise RumbrelError(f"The image could not be changed: {error.strerror}.") from error
+
+
+class _Paced:
+    """Passes progress on, and takes its time where a real pace is wanted."""
+
+    def __init__(self, pace: Callable[[float], None] | None, speed: int, report: Report, total: int) -> None:
+        self._pace, self._speed, self._report, self._total = pace, speed, report, total
+        self._done = 0
+
+    def _take(self, name: str, done: int, share: float) -> None:
+        self._report(name, share)
+        if self._pace is not None and done > self._done:
+            self._pace((done - self._done) / (SECTORS_PER_SECOND * self._speed))
+        self._done = done
+
+    def writing(self, done: int) -> None:
+        self._take("writing", done, 0.8 * done / self._total)
+
+    def reading(self, done: int) -> None:
+        self._take("reading back", done, 0.8 + 0.2 * done / self._total)
+
+    def trying(self, done: int) -> None:
+        self._take("trial", done, done / self._total)

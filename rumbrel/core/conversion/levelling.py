@@ -15,13 +15,13 @@ from rumbrel.core.forecast.forecast import plan_sound
 from rumbrel.core.forecast.steps import Action, Step, Warning, WarningCode
 from rumbrel.core.formats.encodings import encoding_for
 from rumbrel.core.inspection.facts import Facts
-from rumbrel.core.sound.analysis import Ends, EndsFinder
+from rumbrel.core.sound.analysis import Ends, EndsFinder, State, StateMeter
 from rumbrel.core.sound.decoding import open_sound
 from rumbrel.core.sound.level import Level, LevelMeter, joined_loudness
 from rumbrel.core.sound.stages import Treatment
 from rumbrel.core.targets.model import LevelRule
 
-__all__ = ["Measured", "levelled", "measure", "measure_all"]
+__all__ = ["Measured", "gain_for", "levelled", "measure", "measure_all"]
 
 _LEAST_CHANGE_DB = 0.05
 
@@ -33,6 +33,7 @@ class Measured:
     level: Level
     block_powers: NDArray[np.float64]
     ends: Ends
+    state: State
     samples: int
 
 
@@ -40,15 +41,28 @@ def measure(facts: Facts) -> Measured | None:
     """Decode a source once and measure it; None when it does not decode."""
     try:
         with open_sound(Path(facts.path), facts.choice()) as sound:
-            meter, ends, samples = LevelMeter(sound.shape), EndsFinder(), 0
+            meter, ends, state, samples = LevelMeter(sound.shape), EndsFinder(), StateMeter(sound.shape), 0
             for block in sound.blocks():
                 meter.push(block)
                 ends.push(block)
+                state.push(block)
                 samples += len(block)
     except DecodeError:
         # The conversion itself says what is wrong with it.
         return None
-    return Measured(level=meter.level(), block_powers=meter.block_powers(), ends=ends.ends(), samples=samples)
+    return Measured(
+        level=meter.level(), block_powers=meter.block_powers(), ends=ends.ends(), state=state.state(), samples=samples
+    )
+
+
+def gain_for(found: Measured, programme: Sequence[Measured], rule: LevelRule) -> float:
+    """Gain in dB of one track among those of its programme, which counts as one album."""
+    if rule.mode == "track":
+        return _gain(found.level.integrated_lufs, found.level.true_peak_dbtp, rule)[0]
+    if rule.mode == "album":
+        loudness = joined_loudness([part.block_powers for part in programme])
+        return _gain(loudness, max(part.level.true_peak_dbtp for part in programme), rule)[0]
+    return 0.0
 
 
 def measure_all(

@@ -1,15 +1,17 @@
-"""Cue sheets for images: written for any reader, read for the read-back."""
+"""Cue sheets: written for any reader, read as a list of stretches (common practice)."""
 
 import re
-from dataclasses import dataclass
-from pathlib import PurePath
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path, PurePath
 
 from rumbrel.core.errors import DiscError
 
-from .layout import DiscLayout
-from .red_book import format_msf, parse_msf
+from .layout import DiscLayout, DiscTrack
+from .red_book import MAX_TRACKS, format_msf, parse_msf
+from .text import DiscText
 
-__all__ = ["CueTrack", "cue_sheet", "parse_cue_sheet"]
+__all__ = ["CueFile", "CueSheet", "CueTrack", "cue_sheet", "parse_cue_sheet", "read_cue_file"]
 
 
 def _quoted(text: str) -> str:
@@ -18,58 +20,240 @@ def _quoted(text: str) -> str:
     return f'"{flat}"'
 
 
-def cue_sheet(layout: DiscLayout, image_name: str, title: str) -> str:
-    """The sheet of one BIN file that begins at address 0."""
-    lines = [f"TITLE {_quoted(title)}", f"FILE {_quoted(image_name)} BINARY"]
-    for track in layout.tracks:
-        lines.append(f"  TRACK {track.number:02d} AUDIO")
-        lines.append(f"    TITLE {_quoted(track.programme.title)}")
-        if track.programme.performer:
-            lines.append(f"    PERFORMER {_quoted(track.programme.performer)}")
-        if track.gap_sectors:
-            gap_start = track.start_sector - track.gap_sectors
-            lines.append(f"    INDEX 00 {format_msf(gap_start, pad_minutes=True)}")
-        lines.append(f"    INDEX 01 {format_msf(track.start_sector, pad_minutes=True)}")
+def cue_sheet(
+    layout: DiscLayout,
+    text: DiscText,
+    *,
+    files: "CueFile | tuple[CueFile, ...]",
+    text_file: str = "",
+) -> str:
+    """The sheet of a disc in one file, whose times count from address 0, or in a file for each track.
+
+    A file for each track holds the track's sound alone; gaps are then stated as PREGAP.
+    """
+    lines = [f"CATALOG {text.product_code}"] if text.product_code else []
+    if text_file:
+        lines.append(f"CDTEXTFILE {_quoted(text_file)}")
+    lines += [
+        f"{key} {_quoted(value)}"
+        for key, value in (("TITLE", text.disc.title), ("PERFORMER", text.disc.performer))
+        if value
+    ]
+    if isinstance(files, CueFile):
+        lines.append(f"FILE {_quoted(files.name)} {files.kind}")
+    for place, track in enumerate(layout.tracks):
+        if not isinstance(files, CueFile):
+            lines.append(f"FILE {_quoted(files[place].name)} {files[place].kind}")
+        lines += _track_lines(track, base=None if isinstance(files, CueFile) else track.start_sector)
     return "\n".join(lines) + "\n"
+
+
+def _track_lines(track: DiscTrack, *, base: int | None) -> list[str]:
+    programme = track.programme
+    lines = [f"  TRACK {track.number:02d} AUDIO"]
+    flags = [word for word, is_set in (("DCP", programme.copy_permitted), ("PRE", programme.pre_emphasis)) if is_set]
+    texts = (("TITLE", programme.title), ("PERFORMER", programme.performer), ("SONGWRITER", programme.songwriter))
+    lines += [f"    {key} {_quoted(value)}" for key, value in texts if value]
+    if programme.isrc:
+        lines.append(f"    ISRC {programme.isrc}")
+    if flags:
+        lines.append(f"    FLAGS {' '.join(flags)}")
+    if track.gap_sectors and base is not None:
+        lines.append(f"    PREGAP {format_msf(track.gap_sectors, pad_minutes=True)}")
+    elif track.gap_sectors:
+        lines.append(f"    INDEX 00 {format_msf(track.start_sector - track.gap_sectors, pad_minutes=True)}")
+    for number, mark in enumerate((track.start_sector, *track.index_sectors), 1):
+        lines.append(f"    INDEX {number:02d} {format_msf(mark - (base or 0), pad_minutes=True)}")
+    return lines
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CueFile:
+    """A file that a sheet cuts; kind is BINARY, WAVE, AIFF, MP3 or FLAC's usual stand-in WAVE."""
+
+    name: str
+    kind: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class CueTrack:
-    """A track as a sheet states it; gap_sector is None without INDEX 00."""
+    """A track as a sheet states it, times in sectors from the beginning of its file.
+
+    gap_sector is None without INDEX 00. silence_sectors is a PREGAP, which no file holds.
+    """
 
     number: int
-    title: str
-    gap_sector: int | None
+    file: CueFile
     start_sector: int
+    gap_sector: int | None = None
+    index_sectors: tuple[int, ...] = ()
+    silence_sectors: int = 0
+    title: str = ""
+    performer: str = ""
+    songwriter: str = ""
+    isrc: str = ""
+    pre_emphasis: bool = False
+    copy_permitted: bool = False
 
 
-def parse_cue_sheet(text: str) -> tuple[str, tuple[CueTrack, ...]]:
-    """(image name, tracks) of a sheet with one file. Raises DiscError naming the line that is wrong."""
-    image, tracks = "", []
-    number, title = 0, ""
-    gap: int | None = None
-    for place, line in enumerate(text.splitlines(), 1):
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CueSheet:
+    title: str
+    performer: str
+    product_code: str
+    text_file: str
+    tracks: tuple[CueTrack, ...]
+
+
+@dataclass(slots=True)
+class _Open:
+    """The track that is being read."""
+
+    number: int
+    file: CueFile
+    marks: dict[int, int] = field(default_factory=dict)
+    texts: dict[str, str] = field(default_factory=dict)
+    flags: tuple[str, ...] = ()
+    silence_sectors: int = 0
+
+
+_KINDS = frozenset({"BINARY", "WAVE", "AIFF", "MP3", "FLAC", "MOTOROLA"})
+_LARGEST_SHEET_BYTES = 4 * 1024 * 1024
+
+
+class _Reader:
+    """Takes a sheet line by line."""
+
+    def __init__(self) -> None:
+        self._heads: dict[str, str] = {}
+        self._file: CueFile | None = None
+        self._open: _Open | None = None
+        self._tracks: list[CueTrack] = []
+        self._words: dict[str, Callable[[str], None]] = {
+            "FILE": self._take_file, "TRACK": self._take_track, "INDEX": self._take_index,
+            "FLAGS": self._take_flags, "PREGAP": self._take_pregap, "POSTGAP": lambda rest: None,
+            "TITLE": lambda rest: self._take_text("title", rest),
+            "PERFORMER": lambda rest: self._take_text("performer", rest),
+            "SONGWRITER": lambda rest: self._take_text("songwriter", rest),
+            "ISRC": lambda rest: self._take_text("isrc", rest),
+            "CATALOG": lambda rest: self._heads.__setitem__("product_code", _unquoted(rest)),
+            "CDTEXTFILE": lambda rest: self._heads.__setitem__("text_file", _beside(_unquoted(rest))),
+            "REM": lambda rest: None,
+        }  # fmt: skip
+
+    def take(self, line: str) -> None:
         word, _, rest = line.strip().partition(" ")
-        try:
-            if word == "FILE":
-                image = _unquoted(rest.rsplit(" ", 1)[0])
-            elif word == "TRACK":
-                number, title, gap = int(rest.split()[0]), "", None
-            elif word == "TITLE" and number:
-                title = _unquoted(rest)
-            elif word == "INDEX":
-                index, time = rest.split()
-                if int(index) == 0:
-                    gap = parse_msf(time)
-                elif int(index) == 1:
-                    tracks.append(CueTrack(number=number, title=title, gap_sector=gap, start_sector=parse_msf(time)))
-        except (ValueError, IndexError) as error:
-            raise DiscError(f"Line {place} of the cue sheet cannot be read: {error}.") from error
-    if not image or PurePath(image).name != image:
-        raise DiscError("The cue sheet must name one image file that lies beside it.")
-    if not tracks:
-        raise DiscError("The cue sheet names no tracks.")
-    return image, tuple(tracks)
+        if word:
+            handler = self._words.get(word.upper())
+            if handler is None:
+                raise ValueError(f"the word '{word[:20]}' is not known")
+            handler(rest.strip())
+
+    def _take_file(self, rest: str) -> None:
+        name, _, kind = rest.rpartition(" ")
+        if kind.upper() not in _KINDS:
+            raise ValueError(f"'{kind[:20]}' is no kind of file")
+        self._close()
+        self._file = CueFile(name=_beside(_unquoted(name)), kind=kind.upper())
+
+    def _take_track(self, rest: str) -> None:
+        number, _, mode = rest.partition(" ")
+        if self._file is None:
+            raise ValueError("a track comes before any file")
+        if not number.isdigit() or not 1 <= int(number) <= MAX_TRACKS:
+            raise ValueError(f"'{number[:20]}' is no track number from 1 to 99")
+        if mode.strip().upper() != "AUDIO":
+            raise ValueError(f"track {number} holds data, not sound")
+        self._close()
+        self._open = _Open(int(number), self._file)
+
+    def _take_index(self, rest: str) -> None:
+        number, _, time = rest.partition(" ")
+        if self._open is None or not number.isdigit():
+            raise ValueError("an index without its track or number")
+        at = parse_msf(time)
+        if self._open.marks and at < max(self._open.marks.values()):
+            raise ValueError(f"the time {time} lies before an earlier one")
+        self._open.marks[int(number)] = at
+
+    def _take_flags(self, rest: str) -> None:
+        if self._open is not None:
+            self._open.flags = tuple(rest.upper().split())
+
+    def _take_pregap(self, rest: str) -> None:
+        if self._open is not None:
+            self._open.silence_sectors = parse_msf(rest)
+
+    def _take_text(self, name: str, rest: str) -> None:
+        (self._open.texts if self._open is not None else self._heads)[name] = _unquoted(rest)
+
+    def _close(self) -> None:
+        track, self._open = self._open, None
+        if track is None:
+            return
+        if 1 not in track.marks:
+            raise ValueError(f"track {track.number} has no INDEX 01")
+        before = self._tracks[-1] if self._tracks else None
+        begin = track.marks.get(0, track.marks[1])
+        if before is not None and before.file is track.file and begin < before.start_sector:
+            raise ValueError(f"track {track.number} begins before track {before.number}")
+        self._tracks.append(
+            CueTrack(
+                number=track.number, file=track.file, start_sector=track.marks[1], gap_sector=track.marks.get(0),
+                index_sectors=tuple(at for number, at in sorted(track.marks.items()) if number > 1),
+                silence_sectors=track.silence_sectors, title=track.texts.get("title", ""),
+                performer=track.texts.get("performer", ""), songwriter=track.texts.get("songwriter", ""),
+                isrc=track.texts.get("isrc", ""), pre_emphasis="PRE" in track.flags,
+                copy_permitted="DCP" in track.flags,
+            )
+        )  # fmt: skip
+
+    def finish(self) -> CueSheet:
+        self._close()
+        if not self._tracks:
+            raise ValueError("it names no tracks")
+        return CueSheet(
+            title=self._heads.get("title", ""), performer=self._heads.get("performer", ""),
+            product_code=self._heads.get("product_code", ""), text_file=self._heads.get("text_file", ""),
+            tracks=tuple(self._tracks),
+        )  # fmt: skip
+
+
+def parse_cue_sheet(text: str) -> CueSheet:
+    """Read a sheet. Raises DiscError naming the line that is wrong and why."""
+    reader = _Reader()
+    lines = text.lstrip("\ufeff").splitlines()
+    taken = 0
+    try:
+        for line in lines:
+            taken += 1
+            reader.take(line)
+        return reader.finish()
+    except ValueError as error:
+        raise DiscError(f"Line {taken} of the cue sheet cannot be read: {error}.") from error
+
+
+def read_cue_file(path: Path) -> CueSheet:
+    """Read a sheet from a file, UTF-8 or Windows' Western code page. Raises DiscError."""
+    try:
+        if path.stat().st_size > _LARGEST_SHEET_BYTES:
+            raise DiscError(f"{path.name} is too large to be a cue sheet.")
+        raw = path.read_bytes()
+    except OSError as error:
+        raise DiscError(f"{path} cannot be read: {error.strerror}.") from error
+    try:
+        text = raw.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        text = raw.decode("cp1252", "replace")
+    return parse_cue_sheet(text)
+
+
+def _beside(name: str) -> str:
+    """The file's name; a place elsewhere is refused, since a sheet may come from anywhere."""
+    plain = name.replace("\\", "/")
+    if plain.startswith("/") or ".." in PurePath(plain).parts or re.match(r"^[A-Za-z]:", plain) or not plain:
+        raise ValueError(f"the file '{name[:80]}' does not lie beside the sheet")
+    return plain
 
 
 def _unquoted(text: str) -> str:

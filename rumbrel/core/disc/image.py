@@ -1,33 +1,42 @@
-"""Write a layout as BIN with a cue sheet, and read it back."""
+"""Discs as files: BIN with cue sheet, disc text and subcode; a WAV for each track; one FLAC. Whole or not at all."""
 
 import errno
 import hashlib
 import os
+import shutil
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import BinaryIO
+from typing import BinaryIO, Protocol
 
 import numpy as np
+import soundfile
 
-from rumbrel.core.errors import DecodeError, DiscError, OutputError
-from rumbrel.core.sound.decoding import open_sound
-from rumbrel.core.sound.shape import Block, SoundShape
-from rumbrel.core.sound.stages import Treatment, build_chain
+from rumbrel.core.errors import DiscError, OutputError
+from rumbrel.core.places import file_system_for, fitted_name
+from rumbrel.core.sound.shape import Block
 
-from .cue_sheet import cue_sheet, parse_cue_sheet
+from .checklist import first_failure
+from .cue_sheet import CueFile, cue_sheet, read_cue_file
 from .layout import DiscLayout, DiscTrack
-from .red_book import BYTES_PER_SECTOR, CHANNELS, DEPTH_BITS, SAMPLE_RATE, SAMPLES_PER_SECTOR
+from .red_book import BYTES_PER_SECTOR, CHANNELS, SAMPLE_RATE
+from .stream import disc_stream
+from .subcode import subcode_blocks
+from .text import DiscText, encode_packs, text_of
 
-__all__ = ["DiscImage", "TrackVerdict", "read_back", "write_image"]
+__all__ = ["IMAGE_FORMATS", "DiscImage", "TrackVerdict", "read_back", "write_image"]
 
-DISC_SHAPE = SoundShape(sample_rate=SAMPLE_RATE, channels=CHANNELS, depth_bits=DEPTH_BITS)
 _READ_SECTORS = 750
+IMAGE_FORMATS = ("bin", "wav", "flac")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DiscImage:
-    """A finished image. track_digests are SHA-256 of each track's sectors, without its gap."""
+    """A finished image. track_digests are BLAKE2b of each track's sectors, without its gap.
+
+    bin_path is the image, the FLAC, or the folder of WAV files, by the format.
+    """
 
     bin_path: Path
     cue_path: Path
@@ -47,81 +56,180 @@ Report = Callable[[int], None]
 """Called with the number of sectors done; may raise Cancelled."""
 
 
-def _track_blocks(track: DiscTrack) -> Iterator[Block]:
-    """The track's samples as the disc holds them, cut or padded with silence to its sectors."""
-    left = track.sectors * SAMPLES_PER_SECTOR
-    programme = track.programme
-    with open_sound(Path(programme.path), programme.choice) as sound:
-        chain = build_chain(sound.shape, DISC_SHAPE, Treatment())
-
-        def shaped() -> Iterator[Block]:
-            for block in sound.blocks():
-                yield chain.push(block)
-            yield from chain.finish()
-
-        for block in shaped():
-            block = block[:left]
-            left -= len(block)
-            yield block
-    # Silence of a whole missing track would be a lie; less than a second is an inexact header.
-    if left > SAMPLE_RATE + SAMPLES_PER_SECTOR:
-        raise DecodeError(f"{Path(programme.path).name} ended early. Scan it again, then lay the disc out anew.")
-    yield np.zeros((left, CHANNELS), dtype=np.int16)
-
-
 def _no_report(sectors: int) -> None:
     return None
 
 
-def write_image(layout: DiscLayout, folder: Path, name: str, *, report: Report = _no_report) -> DiscImage:
-    """Write NAME.bin and NAME.cue, whole or not at all.
+class _Sink(Protocol):
+    """Where the samples of a disc go."""
 
-    Raises DiscError when the layout may not be written, OutputError for the place, DecodeError for
-    a source.
-    """
-    failed = [finding for finding in layout.findings() if finding.verdict == "failed"]
-    if failed:
-        raise DiscError(f"The disc cannot be written: {failed[0].text}.")
-    image = folder / f"{name}.bin"
-    sheet = folder / f"{name}.cue"
-    working = folder / f".rumbrel-{name}.bin.part"
-    working_sheet = folder / f".rumbrel-{name}.cue.part"
+    def write(self, track: DiscTrack, in_gap: bool, block: Block) -> None: ...
+    def finish(self) -> tuple[CueFile, ...] | CueFile:
+        """Close, and say what the cue sheet calls it."""
+        ...
+
+
+class _BinSink:
+    def __init__(self, path: Path, name: str) -> None:
+        self._file = path.open("wb")
+        self._name = name
+
+    def write(self, track: DiscTrack, in_gap: bool, block: Block) -> None:
+        self._file.write(np.ascontiguousarray(block, dtype="<i2").data)
+
+    def finish(self) -> CueFile:
+        self._file.flush()
+        os.fsync(self._file.fileno())
+        self._file.close()
+        return CueFile(name=self._name, kind="BINARY")
+
+
+class _FlacSink:
+    """The whole disc, gaps and all, as one lossless file."""
+
+    def __init__(self, path: Path, name: str) -> None:
+        self._file = soundfile.SoundFile(str(path), "w", SAMPLE_RATE, CHANNELS, subtype="PCM_16", format="FLAC")
+        self._name = name
+
+    def write(self, track: DiscTrack, in_gap: bool, block: Block) -> None:
+        self._file.write(np.ascontiguousarray(block))
+
+    def finish(self) -> CueFile:
+        self._file.close()
+        return CueFile(name=self._name, kind="WAVE")
+
+
+class _WavSink:
+    """A file for each track; gaps are left to the sheet."""
+
+    def __init__(self, folder: Path, name: str) -> None:
+        folder.mkdir()
+        self._folder = folder
+        self._name = name
+        self._track = 0
+        self._file: soundfile.SoundFile | None = None
+        self._files: list[CueFile] = []
+
+    def write(self, track: DiscTrack, in_gap: bool, block: Block) -> None:
+        if in_gap:
+            if track.number == 1 and block.any():
+                raise DiscError("Sound before track 1 needs an image in one file; choose bin or flac.")
+            return
+        if track.number != self._track:
+            self._close()
+            self._track = track.number
+            file_name = fitted_name(f"{track.number:02d} {track.programme.title}", ".wav", file_system_for("fat32"))
+            self._file = soundfile.SoundFile(
+                str(self._folder / file_name), "w", SAMPLE_RATE, CHANNELS, subtype="PCM_16", format="WAV"
+            )
+            self._files.append(CueFile(name=f"{self._name}/{file_name}", kind="WAVE"))
+        if self._file is not None:
+            self._file.write(np.ascontiguousarray(block))
+
+    def _close(self) -> None:
+        if self._file is not None:
+            self._file.close()
+
+    def finish(self) -> tuple[CueFile, ...]:
+        self._close()
+        return tuple(self._files)
+
+
+@contextmanager
+def _refusals(folder: Path) -> Iterator[None]:
+    """Errors of the place as sentences."""
     try:
-        folder.mkdir(parents=True, exist_ok=True)
-        with working.open("wb") as file:
-            digests = tuple(_write_track(track, file, report) for track in layout.tracks)
-            os.fsync(file.fileno())
-        working_sheet.write_text(cue_sheet(layout, image.name, name), encoding="utf-8")
-        working.replace(image)
-        working_sheet.replace(sheet)
+        yield
     except OSError as error:
         reason = "there is no room left" if error.errno == errno.ENOSPC else error.strerror
         raise OutputError(f"The image could not be written to {folder}: {reason}.") from error
-    finally:
-        working.unlink(missing_ok=True)
-        working_sheet.unlink(missing_ok=True)
-    return DiscImage(bin_path=image, cue_path=sheet, track_digests=digests)
+    except soundfile.SoundFileError as error:
+        raise OutputError(f"The image could not be written to {folder}: {error}.") from error
 
 
-def _write_track(track: DiscTrack, file: BinaryIO, report: Report) -> str:
-    file.write(bytes(track.gap_sectors * BYTES_PER_SECTOR))
-    digest = hashlib.sha256()
-    start = track.start_sector * BYTES_PER_SECTOR
-    for block in _track_blocks(track):
-        data = block.astype("<i2", copy=False).tobytes()
-        digest.update(data)
-        file.write(data)
-        report(file.tell() // BYTES_PER_SECTOR)
-    if file.tell() != start + track.sectors * BYTES_PER_SECTOR:
-        raise DiscError(f"Track {track.number} does not end on its sector.")
-    return digest.hexdigest()
+def write_image(
+    layout: DiscLayout,
+    folder: Path,
+    name: str,
+    *,
+    text: DiscText | None = None,
+    image_format: str = "bin",
+    report: Report = _no_report,
+) -> DiscImage:
+    """Write a disc's files into a folder, whole or not at all.
+
+    Format bin: NAME.bin, NAME.cue, NAME.cdt (disc text) and NAME.sub (subcode). wav: a folder NAME
+    and NAME.cue. flac: NAME.flac and NAME.cue. NAME.digests holds each track's digest.
+    Raises DiscError when the layout may not be written, OutputError for the place, DecodeError for
+    a source.
+    """
+    text = text or text_of(layout, title=name)
+    failed = first_failure(layout, text)
+    if failed is not None:
+        raise DiscError(f"The disc cannot be written: {failed.text}.")
+    with _refusals(folder):
+        folder.mkdir(parents=True, exist_ok=True)
+        work = folder / f".rumbrel-{name}.part"
+        shutil.rmtree(work, ignore_errors=True)
+        work.mkdir()
+        try:
+            digests = _fill(work, layout, text, name, image_format, report)
+            _move(work, folder, name)
+        finally:
+            shutil.rmtree(work, ignore_errors=True)
+    main = {"bin": f"{name}.bin", "flac": f"{name}.flac", "wav": name}[image_format]
+    return DiscImage(bin_path=folder / main, cue_path=folder / f"{name}.cue", track_digests=digests)
+
+
+def _fill(
+    work: Path, layout: DiscLayout, text: DiscText, name: str, image_format: str, report: Report
+) -> tuple[str, ...]:
+    sinks: dict[str, Callable[[], _Sink]] = {
+        "bin": lambda: _BinSink(work / f"{name}.bin", f"{name}.bin"),
+        "flac": lambda: _FlacSink(work / f"{name}.flac", f"{name}.flac"),
+        "wav": lambda: _WavSink(work / name, name),
+    }
+    sink = sinks[image_format]()
+    digests = {track.number: hashlib.blake2b(digest_size=32) for track in layout.tracks}
+    done_samples = 0
+    for part in disc_stream(layout):
+        sink.write(part.track, part.in_gap, part.block)
+        if not part.in_gap:
+            digests[part.track.number].update(np.ascontiguousarray(part.block, dtype="<i2").data)
+        done_samples += len(part.block)
+        report(done_samples * CHANNELS * 2 // BYTES_PER_SECTOR)
+    files = sink.finish()
+    packs, _ = encode_packs(text)
+    text_file = f"{name}.cdt" if image_format == "bin" else ""
+    if image_format == "bin":
+        (work / text_file).write_bytes(packs)
+        with (work / f"{name}.sub").open("wb") as file:
+            for block in subcode_blocks(layout, product_code=text.product_code):
+                file.write(block)
+    (work / f"{name}.cue").write_text(cue_sheet(layout, text, files=files, text_file=text_file), encoding="utf-8")
+    finished = tuple(digest.hexdigest() for digest in digests.values())
+    lines = [f"{digest}  track {number:02d}" for number, digest in zip(digests, finished, strict=True)]
+    (work / f"{name}.digests").write_text("\n".join(lines) + "\n")
+    return finished
+
+
+def _move(work: Path, folder: Path, name: str) -> None:
+    """The sheet last: without it there is no disc, so a reader never finds one half there."""
+    sheet = f"{name}.cue"
+    (folder / sheet).unlink(missing_ok=True)
+    for path in sorted(work.iterdir(), key=lambda each: each.name == sheet):
+        target = folder / path.name
+        if path.is_dir() and target.is_dir():
+            shutil.rmtree(target)
+        path.replace(target)
 
 
 def read_back(image: DiscImage, *, report: Report = _no_report) -> tuple[TrackVerdict, ...]:
-    """Read the image through its cue sheet and compare every track with what was written."""
+    """Read a BIN image through its cue sheet and compare every track with what was written."""
+    sheet = read_cue_file(image.cue_path)
+    tracks = sheet.tracks
     try:
-        name, tracks = parse_cue_sheet(image.cue_path.read_text(encoding="utf-8"))
-        path = image.cue_path.with_name(name)
+        path = image.cue_path.with_name(tracks[0].file.name)
         end = path.stat().st_size // BYTES_PER_SECTOR
         verdicts = []
         with path.open("rb") as file:
@@ -140,7 +248,7 @@ def read_back(image: DiscImage, *, report: Report = _no_report) -> tuple[TrackVe
 
 
 def _digest_sectors(file: BinaryIO, start: int, stop: int, report: Report) -> str:
-    digest = hashlib.sha256()
+    digest = hashlib.blake2b(digest_size=32)
     file.seek(start * BYTES_PER_SECTOR)
     at = start
     while at < stop:

@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from rumbrel.core.sound.decoding import StreamChoice
@@ -10,20 +10,25 @@ from rumbrel.core.sound.decoding import StreamChoice
 from .media import Medium
 from .red_book import (
     FIRST_PAUSE_SECTORS,
-    MAX_TRACKS,
-    MIN_TRACK_SECTORS,
     SAMPLE_RATE,
+    SAMPLES_PER_SECTOR,
     SECTORS_PER_SECOND,
     format_msf,
     sectors_for_samples,
 )
 
-__all__ = ["DiscLayout", "DiscTrack", "Finding", "Programme", "lay_out", "radius_mm"]
+__all__ = ["DiscLayout", "DiscTrack", "LayoutOptions", "Programme", "lay_out", "radius_mm"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Programme:
-    """A track to be laid out: where its sound is, how to open it, how long it is in its own samples."""
+    """A track to be laid out: where its sound is, how to open it, and what the disc says of it.
+
+    samples and start_sample count in the source's own rate. runs_on says that it follows the one
+    before without a break, index_samples are marks inside it. gap_sectors is its own gap, None for
+    the disc's. state is what measuring found: "", "silent", "mono", "clipped", or None where it
+    was not measured.
+    """
 
     path: str
     choice: StreamChoice
@@ -31,18 +36,44 @@ class Programme:
     performer: str
     samples: int
     sample_rate: int
+    channels: int = 2
     lossless: bool = True
+    start_sample: int = 0
+    gain_db: float = 0.0
+    songwriter: str = ""
+    composer: str = ""
+    arranger: str = ""
+    message: str = ""
+    album: str = ""
+    isrc: str = ""
+    pre_emphasis: bool = False
+    copy_permitted: bool = False
+    gap_sectors: int | None = None
+    index_samples: tuple[int, ...] = ()
+    runs_on: bool = False
+    state: str | None = None
+
+    @property
+    def disc_samples(self) -> int:
+        """Samples at the disc's rate."""
+        return round(self.samples * SAMPLE_RATE / self.sample_rate)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DiscTrack:
-    """start_sector is the address of index 1; gap_sectors of silence lie before it."""
+    """start_sector is the address of index 1; gap_sectors of silence lie before it.
+
+    What its programme leaves of its last sector is silence, unless the next one runs on: then the
+    next one's first samples fill it. index_sectors are the addresses of index 2 and on.
+    """
 
     number: int
     programme: Programme
     gap_sectors: int
     start_sector: int
     sectors: int
+    runs_on: bool = False
+    index_sectors: tuple[int, ...] = ()
 
     @property
     def end_sector(self) -> int:
@@ -57,24 +88,21 @@ class DiscTrack:
             "sectors": self.sectors,
             "length_msf": format_msf(self.sectors),
             "gap_sectors": self.gap_sectors,
+            "runs_on": self.runs_on,
+            "isrc": self.programme.isrc or None,
         }
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Finding:
-    """A line of the check against the standard: verdict is passed, doubtful or failed."""
-
-    code: str
-    verdict: str
-    text: str
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
 class DiscLayout:
-    """Tracks at their addresses. The first pause lies before address 0 and takes none of the room."""
+    """Tracks at their addresses. The first pause lies before address 0 and takes none of the room.
+
+    hidden is sound that lies before track 1, in its gap.
+    """
 
     medium: Medium
     tracks: tuple[DiscTrack, ...]
+    hidden: Programme | None = None
 
     @property
     def total_sectors(self) -> int:
@@ -95,81 +123,107 @@ class DiscLayout:
         return next((t for t in self.tracks if t.end_sector > self.medium.capacity_sectors), None)
 
     @property
-    def writable(self) -> bool:
-        return self.fits and all(finding.verdict != "failed" for finding in self.findings())
-
-    def findings(self) -> tuple[Finding, ...]:
-        """The layout against the standard."""
-        return tuple(check(self) for check in (_count, _shortest, _pause, _time, _lossy))
+    def runs_over_at(self) -> int | None:
+        """Sectors into that track at which the medium ends; 0 where it ends in the gap before it."""
+        track = self.runs_over_in
+        return None if track is None else max(0, self.medium.capacity_sectors - track.start_sector)
 
     def as_record(self) -> dict[str, Any]:
+        over, at = self.runs_over_in, self.runs_over_at
         return {
             "fits": self.fits,
             "total_sectors": self.total_sectors,
             "free_sectors": self.free_sectors,
             "medium_sectors": self.medium.capacity_sectors,
             "total_msf": format_msf(self.total_sectors),
+            "runs_over_in": over.number if over else None,
+            "runs_over_at_msf": format_msf(at) if at is not None else None,
             "tracks": [track.as_record() for track in self.tracks],
         }
 
 
-def _finding(code: str, passed: bool, text: str, otherwise: str = "failed") -> Finding:
-    return Finding(code=code, verdict="passed" if passed else otherwise, text=text)
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LayoutOptions:
+    """gap_sectors goes between tracks that have no gap of their own and do not run on.
+
+    first_pause_sectors counts the 150 before address 0 that every disc has.
+    """
+
+    gap_sectors: int = 2 * SECTORS_PER_SECOND
+    first_pause_sectors: int = FIRST_PAUSE_SECTORS
 
 
-def _count(layout: DiscLayout) -> Finding:
-    count = len(layout.tracks)
-    if not count:
-        return _finding("count", False, "there are no tracks yet")
-    remedy = "" if count <= MAX_TRACKS else "; split them over two discs"
-    return _finding("count", count <= MAX_TRACKS, f"{count} of {MAX_TRACKS} tracks{remedy}")
+def lay_out(
+    programmes: Sequence[Programme],
+    *,
+    gap_sectors: int,
+    medium: Medium,
+    first_pause_sectors: int = FIRST_PAUSE_SECTORS,
+    hidden: Programme | None = None,
+) -> DiscLayout:
+    """Place programmes one after another.
+
+    A track is padded with silence to a whole sector, unless the next one runs on: then the unbroken
+    stream of samples is cut at the sector in which the next one begins, so that nothing is put
+    into the join (IEC 60908 knows no shorter unit than a sector).
+    """
+    options = LayoutOptions(gap_sectors=gap_sectors, first_pause_sectors=first_pause_sectors)
+    at = max(0, options.first_pause_sectors - FIRST_PAUSE_SECTORS)
+    if hidden is not None:
+        at += sectors_for_samples(hidden.disc_samples)
+    tracks: list[DiscTrack] = []
+    for run in _runs(programmes):
+        placed = _placed_run(run, at, len(tracks), options)
+        tracks += placed
+        at = placed[-1].end_sector
+    return DiscLayout(medium=medium, tracks=tuple(tracks), hidden=hidden)
 
 
-def _shortest(layout: DiscLayout) -> Finding:
-    short = [track for track in layout.tracks if track.sectors < MIN_TRACK_SECTORS]
-    if short:
-        first = short[0]
-        return _finding(
-            "shortest",
-            False,
-            f"track {first.number} lasts {format_msf(first.sectors)}; players need 0:04:00. Leave it out or join it to another",
-        )
-    least = min((track.sectors for track in layout.tracks), default=MIN_TRACK_SECTORS)
-    return _finding("shortest", True, f"every track lasts 4 s or more, the shortest {format_msf(least)}")
+def _runs(programmes: Sequence[Programme]) -> list[list[Programme]]:
+    """Programmes in stretches that run on within."""
+    runs: list[list[Programme]] = []
+    for programme in programmes:
+        if runs and programme.runs_on:
+            runs[-1].append(programme)
+        else:
+            runs.append([replace(programme, runs_on=False)])
+    return runs
 
 
-def _pause(layout: DiscLayout) -> Finding:
-    return _finding("first-pause", True, f"first pause of {FIRST_PAUSE_SECTORS // SECTORS_PER_SECOND} s")
-
-
-def _time(layout: DiscLayout) -> Finding:
-    if layout.free_sectors >= 0:
-        return _finding("total", True, f"{format_msf(layout.free_sectors)} free on the {layout.medium.label}")
-    track = layout.runs_over_in
-    over = format_msf(-layout.free_sectors)
-    where = f" in track {track.number}" if track else ""
-    return _finding("total", False, f"runs over by {over}{where}; leave out a track or shorten the gaps")
-
-
-def _lossy(layout: DiscLayout) -> Finding:
-    lossy = sum(not track.programme.lossless for track in layout.tracks)
-    if not lossy:
-        return _finding("lossy", True, "every track comes from a lossless file")
-    word = "track comes from a lossy file" if lossy == 1 else "tracks come from lossy files"
-    return _finding("lossy", False, f"{lossy} {word}", otherwise="doubtful")
-
-
-def lay_out(programmes: Sequence[Programme], *, gap_sectors: int, medium: Medium) -> DiscLayout:
-    """Place programmes one after another, each padded to a whole sector, with a gap before all but the first."""
+def _placed_run(run: list[Programme], at: int, placed: int, options: LayoutOptions) -> list[DiscTrack]:
+    first = run[0]
+    own = first.gap_sectors if first.gap_sectors is not None else options.gap_sectors
+    # The first track's gap is what lies before it already: a longer first pause, or hidden sound.
+    gap = own if placed else at
+    start = at + gap if placed else at
+    edges = _edges(run)
     tracks = []
-    at = 0
-    for number, programme in enumerate(programmes, 1):
-        gap = gap_sectors if number > 1 else 0
-        sectors = sectors_for_samples(round(programme.samples * SAMPLE_RATE / programme.sample_rate))
-        track = DiscTrack(number=number, programme=programme, gap_sectors=gap, start_sector=at + gap, sectors=sectors)
-        tracks.append(track)
-        at = track.end_sector
-    return DiscLayout(medium=medium, tracks=tuple(tracks))
+    for place, programme in enumerate(run):
+        begin, end = start + edges[place], start + edges[place + 1]
+        marks = tuple(
+            begin + round(mark * SAMPLE_RATE / programme.sample_rate) // SAMPLES_PER_SECTOR
+            for mark in programme.index_samples
+        )
+        tracks.append(
+            DiscTrack(
+                number=placed + place + 1, programme=programme, gap_sectors=0 if place else gap, start_sector=begin,
+                sectors=end - begin, runs_on=programme.runs_on,
+                index_sectors=tuple(mark for mark in marks if begin < mark < end),
+            )
+        )  # fmt: skip
+    return tracks
+
+
+def _edges(run: list[Programme]) -> list[int]:
+    """Sectors, from the run's beginning, at which its tracks begin, and where the run ends."""
+    edges, samples, source_samples = [0], 0, 0
+    for place, programme in enumerate(run):
+        source_samples += programme.samples
+        # One conversion of rate for the whole run: lengths are rounded once, not track by track.
+        samples = round(source_samples * SAMPLE_RATE / programme.sample_rate)
+        last = place == len(run) - 1
+        edges.append(sectors_for_samples(samples) if last else samples // SAMPLES_PER_SECTOR)
+    return edges
 
 
 def radius_mm(sector: int, *, velocity_m_s: float = 1.2, pitch_um: float = 1.6) -> float:

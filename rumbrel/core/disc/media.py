@@ -6,53 +6,74 @@ from rumbrel.core.errors import DiscError
 
 from .red_book import BYTES_PER_SECTOR, SECTORS_PER_SECOND
 
-__all__ = ["MEDIA", "Medium", "medium_for"]
+__all__ = ["MEDIA", "Medium", "medium_for", "speed_advice"]
+
+_DATA_BYTES_PER_SECTOR = 2048
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Medium:
     """capacity_sectors counts from address 0. speeds are multiples of 75 sectors/s; careful_speed
-    is the one common practice takes for copies that must play everywhere. pitch_um is the track pitch its length needs."""
+    is the one common practice takes for copies that must play everywhere, safe_speed the highest at
+    which writes of this kind rarely fail. pitch_um is the track pitch its length needs.
+    beyond_standard marks blanks longer than the standard knows: not every drive takes them."""
 
     key: str
     label: str
     capacity_sectors: int
     speeds: tuple[int, ...]
     careful_speed: int
+    safe_speed: int
     pitch_um: float
+    rewritable: bool = False
+    beyond_standard: bool = False
 
     @property
     def capacity_bytes(self) -> int:
         """Bytes of sound the medium holds."""
         return self.capacity_sectors * BYTES_PER_SECTOR
 
+    @property
+    def data_bytes(self) -> int:
+        """Bytes of a data disc."""
+        return self.capacity_sectors * _DATA_BYTES_PER_SECTOR
+
     def write_seconds(self, sectors: int, speed: int) -> float:
         """Time to write so many sectors: sectors / (75 x speed), lead-in, lead-out and closing on top."""
-        return sectors / (SECTORS_PER_SECOND * speed) + _LEAD_SECONDS_AT_1X / speed + _CLOSING_SECONDS
+        return sectors / (SECTORS_PER_SECOND * speed) + (LEAD_IN_SECONDS + LEAD_OUT_SECONDS) / speed + CLOSING_SECONDS
 
 
-_LEAD_SECONDS_AT_1X = 60 + 90
-"""Lead-in of a minute and lead-out of a minute and a half (common practice)."""
-_CLOSING_SECONDS = 10
+LEAD_IN_SECONDS = 60
+LEAD_OUT_SECONDS = 90
+"""At single speed: a minute and a minute and a half (common practice)."""
+CLOSING_SECONDS = 10
 
 MEDIA: tuple[Medium, ...] = (
     Medium(
-        key="74",
-        label="74 minute blank",
-        capacity_sectors=333_000,
-        speeds=(4, 8, 16, 24),
-        careful_speed=8,
-        pitch_um=1.6,
+        key="21", label="21 minute small blank", capacity_sectors=94_500, speeds=(4, 8, 16), careful_speed=4,
+        safe_speed=8, pitch_um=1.6,
     ),
     Medium(
-        key="80",
-        label="80 minute blank",
-        capacity_sectors=360_000,
-        speeds=(4, 8, 16, 24, 48),
-        careful_speed=8,
-        pitch_um=1.5,
+        key="63", label="63 minute blank", capacity_sectors=283_500, speeds=(4, 8, 16), careful_speed=8,
+        safe_speed=16, pitch_um=1.6,
     ),
-)
+    Medium(
+        key="74", label="74 minute blank", capacity_sectors=333_000, speeds=(4, 8, 16, 24), careful_speed=8,
+        safe_speed=16, pitch_um=1.6,
+    ),
+    Medium(
+        key="80", label="80 minute blank", capacity_sectors=360_000, speeds=(4, 8, 16, 24, 48), careful_speed=8,
+        safe_speed=24, pitch_um=1.5,
+    ),
+    Medium(
+        key="80rw", label="80 minute rewritable", capacity_sectors=360_000, speeds=(4, 8, 10), careful_speed=4,
+        safe_speed=8, pitch_um=1.5, rewritable=True,
+    ),
+    Medium(
+        key="90", label="90 minute blank", capacity_sectors=405_000, speeds=(4, 8, 16), careful_speed=4,
+        safe_speed=8, pitch_um=1.33, beyond_standard=True,
+    ),
+)  # fmt: skip
 
 
 def medium_for(key: str) -> Medium:
@@ -61,3 +82,13 @@ def medium_for(key: str) -> Medium:
         if medium.key == key:
             return medium
     raise DiscError(f"There is no medium '{key}'. There are: {', '.join(medium.key for medium in MEDIA)}.")
+
+
+def speed_advice(medium: Medium, speed: int) -> str:
+    """A sentence about a speed, "" where there is nothing to say. Slower is safer (common practice)."""
+    if speed > medium.safe_speed:
+        return (
+            f"{speed}x is faster than this blank is safe for: writes fail more often above {medium.safe_speed}x. "
+            f"{medium.careful_speed}x is careful."
+        )
+    return ""

@@ -18,7 +18,14 @@ from rumbrel.core.sound.shape import Block, SoundShape
 
 from .settings import EncoderSettings
 
-__all__ = ["ENCODER_DELAY_SAMPLES", "MIDDLE_EFFORT", "MP3_BITRATES_KBPS", "constant_stream_bytes", "default_bitrate_kbps", "open_mp3"]
+__all__ = [
+    "ENCODER_DELAY_SAMPLES",
+    "MIDDLE_EFFORT",
+    "MP3_BITRATES_KBPS",
+    "constant_stream_bytes",
+    "default_bitrate_kbps",
+    "open_mp3",
+]
 
 MP3_BITRATES_KBPS = (8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160, 192, 224, 256, 320)
 MIDDLE_EFFORT = 5

@@ -1,6 +1,18 @@
-"""Places where files go: what their file systems allow in names and sizes."""
+"""Places where files go: what their file systems and volumes allow in names and sizes."""
 
 from .file_systems import FILE_SYSTEMS, FileSystem, file_system_for
 from .names import clean_name, fitted_name
+from .volume import VOLUME_KINDS, Volume, VolumeKind, volume_at, volume_kind_for
 
-__all__ = ["FILE_SYSTEMS", "FileSystem", "clean_name", "file_system_for", "fitted_name"]
+__all__ = [
+    "FILE_SYSTEMS",
+    "FileSystem",
+    "VOLUME_KINDS",
+    "Volume",
+    "VolumeKind",
+    "clean_name",
+    "file_system_for",
+    "fitted_name",
+    "volume_at",
+    "volume_kind_for",
+]

@@ -1,5 +1,6 @@
 """Lists of tracks in the open formats."""
 
-from .m3u import ListEntry, read_m3u, write_m3u
+from .files import LIST_SUFFIXES, read_list, write_list
+from .model import ListEntry, TrackList
 
-__all__ = ["ListEntry", "read_m3u", "write_m3u"]
+__all__ = ["LIST_SUFFIXES", "ListEntry", "TrackList", "read_list", "write_list"]

@@ -1,64 +1,68 @@
 """M3U and M3U8: a path a line, with optional extended lines for length and title (common practice)."""
 
-from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
-from rumbrel.core.errors import PlaylistError
+from .locating import located
+from .model import ListEntry, TrackList
 
-__all__ = ["ListEntry", "read_m3u", "write_m3u"]
-
-_LARGEST_LIST_BYTES = 64 * 1024 * 1024
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ListEntry:
-    """A line of a list: the file it means, and the title its extended line gave."""
-
-    path: Path
-    title: str = ""
+__all__ = ["read_m3u", "write_m3u"]
 
 
-def _decoded(raw: bytes) -> str:
-    """UTF-8 where it is that, else Windows' Western code page, which older lists are written in."""
-    try:
-        return raw.decode("utf-8-sig")
-    except UnicodeDecodeError:
-        return raw.decode("cp1252", "replace")
-
-
-def _located(text: str, folder: Path) -> Path:
-    """Relative paths count from the list; backslashes are taken as separators where that finds a file."""
-    path = folder / text
-    if "\\" in text and not path.exists():
-        path = folder / text.replace("\\", "/")
-    return path
-
-
-def read_m3u(path: Path) -> tuple[ListEntry, ...]:
-    """Entries in order. Raises PlaylistError when the list cannot be read."""
-    try:
-        if path.stat().st_size > _LARGEST_LIST_BYTES:
-            raise PlaylistError(f"{path.name} is too large to be a playlist.")
-        text = _decoded(path.read_bytes())
-    except OSError as error:
-        raise PlaylistError(f"{path} cannot be read: {error.strerror}.") from error
-    if "\0" in text:
-        raise PlaylistError(f"{path.name} is no playlist.")
-    entries, title = [], ""
+def read_m3u(text: str, folder: Path) -> TrackList:
+    entries: list[ListEntry] = []
+    title, seconds, album, list_title = "", None, "", ""
     for line in text.splitlines():
         line = line.strip()
         if line.startswith("#EXTINF:"):
-            title = line.partition(",")[2].strip()
+            length, _, title = line[8:].partition(",")
+            seconds = _seconds(length.split(" ")[0])
+        elif line.startswith("#EXTALB:"):
+            album = line[8:].strip()
+        elif line.startswith("#PLAYLIST:"):
+            list_title = line[10:].strip()
         elif line and not line.startswith("#"):
-            entries.append(ListEntry(path=_located(line, path.parent), title=title))
-            title = ""
-    return tuple(entries)
+            performer, name = _parted(title.strip())
+            entries.append(
+                ListEntry(
+                    path=located(line, folder), written=line, title=name, performer=performer, album=album,
+                    seconds=seconds,
+                )
+            )  # fmt: skip
+            title, seconds, album = "", None, ""
+    return TrackList(entries=tuple(entries), title=list_title)
 
 
-def write_m3u(entries: Sequence[ListEntry], seconds: Sequence[float]) -> str:
-    """The text of an extended list, UTF-8, one entry's length in seconds for each."""
+def _seconds(text: str) -> float | None:
+    """A length; -1 stands for one that is not known."""
+    try:
+        value = float(text)
+    except ValueError:
+        return None
+    return value if 0 <= value < 1e7 else None
+
+
+def _parted(title: str) -> tuple[str, str]:
+    """Performer and title, which the extended line joins by a dash between spaces."""
+    performer, dash, name = title.partition(" - ")
+    return (performer, name) if dash else ("", title)
+
+
+def _flat(text: str) -> str:
+    return " ".join(text.split())
+
+
+def write_m3u(tracks: TrackList, places: list[str]) -> str:
+    """The text of an extended list; places say where each entry is, as the list shall state it."""
     lines = ["#EXTM3U"]
-    for entry, length in zip(entries, seconds, strict=True):
-        lines += [f"#EXTINF:{round(length)},{entry.title}", str(entry.path)]
+    if tracks.title:
+        lines.append(f"#PLAYLIST:{_flat(tracks.title)}")
+    for entry, place in zip(tracks.entries, places, strict=True):
+        if entry.title or entry.seconds is not None:
+            joined = f"{entry.performer} - {entry.title}" if entry.performer else entry.title
+            length = -1 if entry.seconds is None else round(entry.seconds)
+            lines.append(f"#EXTINF:{length},{_flat(joined)}")
+        if entry.album:
+            lines.append(f"#EXTALB:{_flat(entry.album)}")
+        # A name that begins with the sign of a remark would be taken for one.
+        lines.append(f"./{place}" if place.startswith("#") else place)
     return "\n".join(lines) + "\n"

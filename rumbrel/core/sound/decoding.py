@@ -15,7 +15,7 @@ from rumbrel.core.errors import DecodeError
 
 from .shape import BLOCK_SAMPLES, Block, SoundShape
 
-__all__ = ["HEADERLESS", "SoundSource", "StreamChoice", "open_sound"]
+__all__ = ["DISC_IMAGE", "HEADERLESS", "SoundSource", "StreamChoice", "open_sound"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -71,8 +71,6 @@ class _Closing:
         self.close()
 
 
-# Uncompressed containers go through libsndfile: measured 15 times faster than packet by packet.
-_PLAIN_CONTAINERS = frozenset({"wav", "rf64", "w64", "aiff", "caf", "au", "vox", "ulaw", "alaw"})
 _PLAIN_SUBTYPES = {
     "PCM_S8": ("int16", 8),
     "PCM_U8": ("int16", 8),
@@ -92,13 +90,22 @@ _PLAIN_SUBTYPES = {
 HEADERLESS = {"vox": "VOX_ADPCM", "ulaw": "ULAW", "alaw": "ALAW"}
 """Containers that are none: bare telephone samples at 8 kHz, mono (common practice)."""
 _HEADERLESS_RATE = 8_000
+DISC_IMAGE = "disc-image"
+"""Bare samples as an audio disc holds them (IEC 60908): 44.1 kHz, 16 bit, stereo, little-endian."""
+
+# Uncompressed containers go through libsndfile: measured 15 times faster than packet by packet.
+_PLAIN_CONTAINERS = frozenset({"wav", "rf64", "w64", "aiff", "caf", "au", "vox", "ulaw", "alaw", DISC_IMAGE})
 
 
 class _PlainSource(_Closing):
     """PCM, G.711 and simple telephone codings in plain containers, through libsndfile."""
 
     def __init__(self, path: Path, choice: StreamChoice) -> None:
-        if choice.container in HEADERLESS:
+        if choice.container == DISC_IMAGE:
+            self._file = soundfile.SoundFile(
+                str(path), samplerate=44_100, channels=2, format="RAW", subtype="PCM_16", endian="LITTLE"
+            )
+        elif choice.container in HEADERLESS:
             self._file = soundfile.SoundFile(
                 str(path), samplerate=_HEADERLESS_RATE, channels=1, format="RAW", subtype=HEADERLESS[choice.container]
             )

@@ -8,6 +8,7 @@ from django.conf import settings
 from django.db import transaction
 
 from rumbrel.core.bench.recorder import StandInRecorder
+from rumbrel.core.disc.checklist import first_failure
 from rumbrel.core.disc.layout import DiscLayout, Programme, lay_out
 from rumbrel.core.disc.media import medium_for
 from rumbrel.core.disc.red_book import SECTORS_PER_SECOND
@@ -30,7 +31,9 @@ def _programme(track: Track) -> Programme:
         performer=track.artist,
         samples=track.samples,
         sample_rate=track.sample_rate or 44_100,
+        channels=track.channels,
         lossless=track.lossless,
+        album=track.album,
     )
 
 
@@ -63,9 +66,9 @@ def start_write(disc: Disc) -> None:
     """Queue the write. Raises RumbrelError when the layout may not be written."""
     from .tasks import write_disc
 
-    failed = [finding for finding in layout_of(disc).findings() if finding.verdict == "failed"]
+    failed = first_failure(layout_of(disc))
     if failed:
-        raise RumbrelError(f"The disc cannot be written: {failed[0].text}.")
+        raise RumbrelError(f"The disc cannot be written: {failed.text}.")
     with transaction.atomic():
         claimed = Disc.objects.filter(pk=disc.pk).exclude(state__in=[Disc.State.WAITING, Disc.State.RUNNING])
         if claimed.update(state=Disc.State.WAITING, share=0, step="", error="", verdicts=[]):
@@ -107,7 +110,7 @@ def run_write(disc_id: int) -> None:
         state=Disc.State.WRITTEN if written.equal else Disc.State.FAILED,
         error="" if written.equal else "Some tracks do not read back as they were written.",
         share=1.0,
-        image_path=str(written.image.bin_path),
+        image_path=str(written.image.bin_path) if written.image else "",
         verdicts=[{"number": v.number, "sectors": v.sectors, "equal": v.equal} for v in written.verdicts],
         simulated_seconds=written.simulated_seconds,
     )

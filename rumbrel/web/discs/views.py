@@ -9,8 +9,9 @@ from django.http import FileResponse, Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
+from rumbrel.core.disc.checklist import checklist
 from rumbrel.core.disc.layout import DiscLayout, radius_mm
-from rumbrel.core.disc.media import MEDIA
+from rumbrel.core.disc.media import MEDIA, speed_advice
 from rumbrel.core.errors import RumbrelError
 from rumbrel.web.playlists.models import Playlist
 
@@ -41,10 +42,13 @@ def _geometry(layout: DiscLayout) -> dict[str, object]:
 def disc(request: HttpRequest, pk: int) -> HttpResponse:
     found = get_object_or_404(Disc.objects.select_related("playlist"), pk=pk)
     layout = services.layout_of(found)
+    findings = checklist(layout)
     context = {
         "disc": found,
         "layout": layout,
-        "findings": layout.findings(),
+        "findings": findings,
+        "writable": layout.fits and all(finding.verdict != "failed" for finding in findings),
+        "advice": speed_advice(layout.medium, found.speed),
         "media": MEDIA,
         "gaps": services.GAP_CHOICES,
         "left_out": services.left_out(found),

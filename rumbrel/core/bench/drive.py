@@ -1,0 +1,108 @@
+"""Stand-in drives for reading: a disc from an image, with faults that a seed decides."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from rumbrel.core.disc.reading import Contents, SectorUnread
+from rumbrel.core.disc.red_book import BYTES_PER_SECTOR, CHANNELS
+from rumbrel.core.errors import DiscError
+
+from .image_disc import open_image
+
+__all__ = ["DRIVES", "DriveKind", "StandInDrive", "drive_for"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DriveKind:
+    """What a drive is like, and the disc in it.
+
+    offset_samples is how late it delivers. Of every thousand sectors, so many read differently each
+    time at full speed (wavering), fail at the first tries (reluctant) or for ever (dead).
+    """
+
+    key: str
+    label: str
+    offset_samples: int = 0
+    wavering: float = 0.0
+    reluctant: float = 0.0
+    dead: float = 0.0
+    speeds: tuple[int, ...] = (1, 4, 16)
+
+
+DRIVES: tuple[DriveKind, ...] = (
+    DriveKind(key="clean", label="a good drive with a clean disc"),
+    DriveKind(key="offset", label="a drive that delivers 30 samples late", offset_samples=30),
+    DriveKind(key="early", label="a drive that delivers 582 samples early", offset_samples=-582),
+    DriveKind(key="scratched", label="a scratched disc that can be read with patience", offset_samples=6,
+              wavering=1.0, reluctant=0.5),
+    DriveKind(key="broken", label="a disc with places that nothing reads", wavering=1.0, reluctant=0.5, dead=0.2),
+)  # fmt: skip
+
+
+def drive_for(key: str) -> DriveKind:
+    """The drive of a key. Raises DiscError naming the ones there are."""
+    for kind in DRIVES:
+        if kind.key == key:
+            return kind
+    raise DiscError(f"There is no drive '{key}'. There are: {', '.join(kind.key for kind in DRIVES)}.")
+
+
+_WAVERING, _RELUCTANT, _DEAD = "wavering", "reluctant", "dead"
+
+
+class StandInDrive:
+    """Delivers the sectors of an image as a drive of some kind would. The same seed gives the same faults."""
+
+    def __init__(self, cue_path: Path, kind: DriveKind, *, seed: int = 1) -> None:
+        self._disc = open_image(cue_path)
+        self.offset_samples = kind.offset_samples
+        self.speeds = kind.speeds
+        self._random = np.random.default_rng([seed, 7])
+        self._tries: dict[int, int] = {}
+        self.faults = self._faults(kind, seed)
+
+    def _faults(self, kind: DriveKind, seed: int) -> Mapping[int, str]:
+        random = np.random.default_rng(seed)
+        draw = random.random(self._disc.contents.lead_out_sector) * 1000
+        found: dict[int, str] = {}
+        for name, low, high in (
+            (_DEAD, 0.0, kind.dead),
+            (_RELUCTANT, kind.dead, kind.dead + kind.reluctant),
+            (_WAVERING, kind.dead + kind.reluctant, kind.dead + kind.reluctant + kind.wavering),
+        ):
+            found |= {int(sector): name for sector in np.flatnonzero((draw >= low) & (draw < high))}
+        return found
+
+    def contents(self) -> Contents:
+        return self._disc.contents
+
+    def read_sectors(self, start: int, count: int, *, speed: int) -> bytes:
+        """Sectors as this drive delivers them: late or early by its offset, and with its faults."""
+        data = bytearray(self._shifted(start, count))
+        for sector in range(start, start + count):
+            fault = self.faults.get(sector)
+            if fault is not None:
+                self._disturb(data, sector, (sector - start) * BYTES_PER_SECTOR, fault, speed)
+        return bytes(data)
+
+    def _shifted(self, start: int, count: int) -> bytes:
+        shift = self.offset_samples * CHANNELS * 2
+        lead_out = self._disc.contents.lead_out_sector
+        first, last = start * BYTES_PER_SECTOR - shift, (start + count) * BYTES_PER_SECTOR - shift
+        low, high = first // BYTES_PER_SECTOR, -(-last // BYTES_PER_SECTOR)
+        inner = range(max(0, low), min(lead_out, high))
+        data = bytes((inner.start - low) * BYTES_PER_SECTOR) + self._disc.read(inner.start, len(inner))
+        data = data.ljust((high - low) * BYTES_PER_SECTOR, b"\0")
+        return data[first - low * BYTES_PER_SECTOR : last - low * BYTES_PER_SECTOR]
+
+    def _disturb(self, data: bytearray, sector: int, at: int, fault: str, speed: int) -> None:
+        tries = self._tries[sector] = self._tries.get(sector, 0) + 1
+        if fault == _DEAD or (fault == _RELUCTANT and tries <= 4):
+            raise SectorUnread("A sector could not be read.")
+        # Slowly, a wavering sector mostly reads right; fast, hardly ever.
+        if fault == _WAVERING and self._random.random() < (0.9 if speed > self.speeds[0] else 0.25):
+            place = at + int(self._random.integers(BYTES_PER_SECTOR))
+            data[place] ^= int(self._random.integers(1, 256))

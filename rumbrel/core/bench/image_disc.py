@@ -1,0 +1,59 @@
+"""A disc as an image holds it: contents table, disc text and sectors, for the stand-in player and drive."""
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from rumbrel.core.disc.cue_sheet import CueSheet, read_cue_file
+from rumbrel.core.disc.reading import Contents, ContentsTrack
+from rumbrel.core.disc.red_book import BYTES_PER_SECTOR
+from rumbrel.core.errors import DiscError
+
+__all__ = ["ImageDisc", "open_image"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ImageDisc:
+    """sheet and contents of an image whose sectors lie in one file."""
+
+    image_path: Path
+    sheet: CueSheet
+    contents: Contents
+
+    def read(self, start: int, count: int) -> bytes:
+        """The bytes of sectors. Raises DiscError beyond the disc's end."""
+        if not 0 <= start <= start + count <= self.contents.lead_out_sector:
+            raise DiscError("There is no such sector on the disc.")
+        try:
+            with self.image_path.open("rb") as file:
+                file.seek(start * BYTES_PER_SECTOR)
+                return file.read(count * BYTES_PER_SECTOR)
+        except OSError as error:
+            raise DiscError(f"The image cannot be read: {error.strerror}.") from error
+
+
+def open_image(cue_path: Path) -> ImageDisc:
+    """The disc of a cue sheet that names one BIN. Raises DiscError."""
+    sheet = read_cue_file(cue_path)
+    if len({track.file.name for track in sheet.tracks}) != 1 or sheet.tracks[0].file.kind != "BINARY":
+        raise DiscError("Only an image in one BIN file can be put into the drive.")
+    image = cue_path.with_name(sheet.tracks[0].file.name)
+    try:
+        size = image.stat().st_size
+        text = cue_path.with_name(sheet.text_file).read_bytes() if sheet.text_file else b""
+    except OSError as error:
+        raise DiscError(f"{error.filename} cannot be read: {error.strerror}.") from error
+    if size % BYTES_PER_SECTOR or size < BYTES_PER_SECTOR:
+        raise DiscError(f"{image.name} is no whole number of sectors: it was cut short.")
+    lead_out = size // BYTES_PER_SECTOR
+    if sheet.tracks[-1].start_sector >= lead_out:
+        raise DiscError(f"{image.name} ends before its last track begins: it was cut short.")
+    tracks = tuple(
+        ContentsTrack(
+            number=track.number, start_sector=track.start_sector, pre_emphasis=track.pre_emphasis,
+            copy_permitted=track.copy_permitted,
+        )
+        for track in sheet.tracks
+    )  # fmt: skip
+    return ImageDisc(
+        image_path=image, sheet=sheet, contents=Contents(tracks=tracks, lead_out_sector=lead_out, text=text)
+    )

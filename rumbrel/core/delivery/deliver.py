@@ -1,0 +1,202 @@
+"""Deliver: forecast, convert where needed, copy in playing order, compare, and write the lists."""
+
+import hashlib
+import os
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from rumbrel.core.conversion import Outcome, run_steps
+from rumbrel.core.conversion.placing import move_into_place, output_errors, remove_leftovers, working_file
+from rumbrel.core.errors import OutputError, RumbrelError
+from rumbrel.core.forecast import Action, ForecastOptions, Source, Step, WhenPresent, forecast_batch
+from rumbrel.core.inspection import Facts, inspect_file
+from rumbrel.core.places import Volume, fitted_name
+from rumbrel.core.playlists import ListEntry, TrackList, write_list
+from rumbrel.core.targets import Target
+
+__all__ = ["Delivered", "DeliveryPlan", "deliver", "plan_delivery"]
+
+_COPY_BYTES = 1 << 20
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DeliveryPlan:
+    """Steps in playing order with their places on the volume. lists are (list file, places of its tracks)."""
+
+    volume: Volume
+    steps: tuple[Step, ...]
+    lists: tuple[tuple[Path, tuple[Path, ...]], ...]
+    needed_bytes: int
+
+    @property
+    def fits(self) -> bool:
+        return self.needed_bytes <= self.volume.free_bytes
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Delivered:
+    """What became of one track: action is copy, convert, rewrap, skip or refuse."""
+
+    step: Step
+    ok: bool
+    place: str
+    bytes_out: int = 0
+    digest: str = ""
+    error: str = ""
+
+    def as_record(self) -> dict[str, Any]:
+        return {
+            "source": self.step.source.path,
+            "output": self.place or None,
+            "action": str(self.step.action),
+            "ok": self.ok,
+            "bytes_in": self.step.source.size_bytes,
+            "bytes_out": self.bytes_out,
+            "checked": self.ok and bool(self.digest),
+            "digest": self.digest or None,
+            "error": self.error or None,
+            "warnings": [{"code": str(w.code), "text": w.text} for w in self.step.warnings],
+        }
+
+
+def plan_delivery(
+    sources: Sequence[Source],
+    target: Target,
+    volume: Volume,
+    *,
+    lists: Sequence[tuple[str, Sequence[int]]] = (),
+    inspect: Callable[[Path], Facts] = inspect_file,
+) -> DeliveryPlan:
+    """Plan every source onto a volume, in the order given.
+
+    lists are playlists by name with the places of their tracks among the sources. Where the target
+    knows no lists but folders, each list becomes a folder of numbered tracks.
+    """
+    folders = target.playlists.folder_each
+    options = ForecastOptions(
+        when_present=WhenPresent.SKIP,
+        file_system=volume.kind.file_system,
+        pattern="{number:03} {title}" if folders and not lists else "",
+    )
+    placed = _in_folders(sources, lists) if folders and lists else list(sources)
+    forecast = forecast_batch(placed, target, volume.root, options=options, inspect=inspect)
+    working = [step for step in forecast.steps if step.writes and step.after]
+    needed = volume.room_needed([step.after.most_bytes if step.after else 0 for step in working])
+    planned = tuple((_list_path(volume, target, name), tuple(Path(forecast.steps[n].output) for n in places))
+                    for name, places in lists) if target.playlists.kind or not folders else ()  # fmt: skip
+    return DeliveryPlan(volume=volume, steps=forecast.steps, lists=planned, needed_bytes=needed)
+
+
+def _in_folders(sources: Sequence[Source], lists: Sequence[tuple[str, Sequence[int]]]) -> list[Source]:
+    """Each track in its list's folder, numbered, so that any player plays the list in order."""
+    placed = list(sources)
+    for name, places in lists:
+        for number, place in enumerate(places, 1):
+            source = sources[place]
+            relative = Path(name.replace("/", "-") or "List") / f"{number:03d} {source.path.stem}{source.path.suffix}"
+            placed[place] = replace(source, relative=relative)
+    return placed
+
+
+def _list_path(volume: Volume, target: Target, name: str) -> Path:
+    return volume.root / fitted_name(name, f".{target.playlists.kind or 'm3u8'}", volume.system)
+
+
+def deliver(
+    plan: DeliveryPlan, work: Path, *, jobs: int, progress: Callable[[float], None] = lambda share: None
+) -> Iterator[Delivered]:
+    """Convert into a work folder, then copy one by one in playing order and compare each there.
+
+    What is on the volume already stays. Raises OutputError when there is no room; a volume that
+    vanishes fails the tracks left, and the next call continues.
+    """
+    if not plan.fits:
+        raise OutputError(
+            f"Not delivered: {plan.needed_bytes:,} bytes are needed in whole clusters and {plan.volume.free_bytes:,} "
+            "are free. Free some space or leave tracks out."
+        )
+    remove_leftovers(plan.volume.root)
+    made = _converted(plan, work, jobs)
+    total = max(1, len(plan.steps))
+    finished: list[Delivered] = []
+    for number, step in enumerate(plan.steps, 1):
+        result = _placed(step, made.get(step.output), plan.volume)
+        finished.append(result)
+        yield result
+        progress(number / total)
+    _write_lists(plan, finished)
+
+
+def _converted(plan: DeliveryPlan, work: Path, jobs: int) -> dict[str, Outcome]:
+    """Outcomes by place on the volume, their files in the work folder under the same relative names."""
+    work.mkdir(parents=True, exist_ok=True)
+    steps, by_output = [], {}
+    for step in plan.steps:
+        if step.action in (Action.CONVERT, Action.REWRAP):
+            local = work / Path(step.output).relative_to(plan.volume.root)
+            steps.append(replace(step, output=str(local), replaces=True))
+            by_output[str(local)] = step.output
+    outcomes = (event for event in run_steps(steps, jobs=jobs) if isinstance(event, Outcome))
+    return {by_output[outcome.step.output]: outcome for outcome in outcomes}
+
+
+def _placed(step: Step, made: Outcome | None, volume: Volume) -> Delivered:
+    if step.action is Action.SKIP:
+        return Delivered(step=step, ok=True, place=step.output)
+    if step.action is Action.REFUSE:
+        return Delivered(step=step, ok=False, place="", error=step.reason)
+    source = Path(step.source.path)
+    if made is not None:
+        if not made.ok:
+            return Delivered(step=step, ok=False, place="", error=made.error)
+        source = Path(made.step.output)
+    try:
+        if not volume.root.is_dir():
+            raise OutputError(f"The volume {volume.root} is not there any more. Connect it again, then continue.")
+        digest, size = _copied(source, Path(step.output))
+    except RumbrelError as error:
+        return Delivered(step=step, ok=False, place="", error=str(error))
+    finally:
+        if made is not None:
+            source.unlink(missing_ok=True)
+    return Delivered(step=step, ok=True, place=step.output, bytes_out=size, digest=digest)
+
+
+def _copied(source: Path, place: Path) -> tuple[str, int]:
+    """Copy, read back from the volume, compare, and only then give the file its name."""
+    digest, size = hashlib.blake2b(digest_size=32), 0
+    with working_file(place) as working:
+        with output_errors(place.parent), source.open("rb") as reading, working.open("wb") as writing:
+            while chunk := reading.read(_COPY_BYTES):
+                digest.update(chunk)
+                writing.write(chunk)
+                size += len(chunk)
+            writing.flush()
+            os.fsync(writing.fileno())
+            # Out of memory's copy, so that the comparison reads the volume itself.
+            os.posix_fadvise(writing.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
+        with output_errors(place.parent), working.open("rb") as file:
+            there = hashlib.file_digest(file, lambda: hashlib.blake2b(digest_size=32)).hexdigest()
+        if there != digest.hexdigest():
+            raise OutputError(f"{place.name} does not read back from the volume as it was written. Check the volume.")
+        move_into_place(working, place, replaces=False)
+    return digest.hexdigest(), size
+
+
+def _write_lists(plan: DeliveryPlan, finished: Sequence[Delivered]) -> None:
+    """Lists with relative paths, of the tracks that are there."""
+    there = {Path(result.place): result.step.source for result in finished if result.ok and result.place}
+    for path, places in plan.lists:
+        entries = tuple(
+            ListEntry(
+                path=place, title=there[place].tags.first("title") or place.stem,
+                performer=there[place].tags.first("artist"),
+                seconds=there[place].duration_seconds or None,
+            )
+            for place in places
+            if place in there
+        )  # fmt: skip
+        if entries:
+            write_list(TrackList(entries=entries, title=path.stem), path)

@@ -1,0 +1,170 @@
+"""A layout against the standard and the habits of the trade, line by line."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from rumbrel.core.errors import DiscError
+
+from .codes import parse_isrc, parse_product_code
+from .layout import DiscLayout
+from .red_book import FIRST_PAUSE_SECTORS, MAX_TRACKS, MIN_TRACK_SECTORS, SECTORS_PER_SECOND, format_msf
+from .text import DiscText, TextTooLong, encode_packs
+
+__all__ = ["Finding", "checklist", "first_failure"]
+
+_LONGEST_USUAL_GAP_SECTORS = 5 * SECTORS_PER_SECOND
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Finding:
+    """A line of the check: verdict is passed, doubtful or failed; text says why and what to do."""
+
+    code: str
+    verdict: str
+    text: str
+
+    def as_record(self) -> dict[str, str]:
+        return {"code": self.code, "verdict": self.verdict, "text": self.text}
+
+
+def checklist(layout: DiscLayout, text: DiscText | None = None) -> tuple[Finding, ...]:
+    """Every line for a layout, and for its disc text where it has one."""
+    found = tuple(check(layout) for check in _CHECKS)
+    return (*found, _text(text), _product_code(text)) if text else found
+
+
+def first_failure(layout: DiscLayout, text: DiscText | None = None) -> Finding | None:
+    return next((finding for finding in checklist(layout, text) if finding.verdict == "failed"), None)
+
+
+def _finding(code: str, passed: bool, text: str, otherwise: str = "failed") -> Finding:
+    return Finding(code=code, verdict="passed" if passed else otherwise, text=text)
+
+
+def _numbers(numbers: list[int]) -> str:
+    shown = ", ".join(str(number) for number in numbers[:6]) + (" and more" if len(numbers) > 6 else "")
+    return f"track {shown}" if len(numbers) == 1 else f"tracks {shown}"
+
+
+def _count(layout: DiscLayout) -> Finding:
+    count = len(layout.tracks)
+    if not count:
+        return _finding("count", False, "there are no tracks yet")
+    remedy = "" if count <= MAX_TRACKS else "; split them over two discs"
+    return _finding("count", count <= MAX_TRACKS, f"{count} of {MAX_TRACKS} tracks{remedy}")
+
+
+def _shortest(layout: DiscLayout) -> Finding:
+    short = [track for track in layout.tracks if track.sectors < MIN_TRACK_SECTORS]
+    if short:
+        lasts = f"track {short[0].number} lasts {format_msf(short[0].sectors)}"
+        return _finding("shortest", False, f"{lasts}; players need 0:04:00. Leave it out or join it to another")
+    least = min((track.sectors for track in layout.tracks), default=MIN_TRACK_SECTORS)
+    return _finding("shortest", True, f"every track lasts 4 s or more, the shortest {format_msf(least)}")
+
+
+def _pause(layout: DiscLayout) -> Finding:
+    before = layout.tracks[0].gap_sectors if layout.tracks else 0
+    seconds = (FIRST_PAUSE_SECTORS + before) / SECTORS_PER_SECOND
+    if layout.hidden is not None:
+        return _finding("first-pause", False, "sound lies before track 1; many players never play it", "doubtful")
+    return _finding("first-pause", True, f"first pause of {seconds:g} s")
+
+
+def _time(layout: DiscLayout) -> Finding:
+    if layout.free_sectors >= 0:
+        return _finding("total", True, f"{format_msf(layout.free_sectors)} free on the {layout.medium.label}")
+    track, at = layout.runs_over_in, layout.runs_over_at
+    over = format_msf(-layout.free_sectors)
+    where = f" in track {track.number} at {format_msf(at or 0)}" if track else ""
+    return _finding("total", False, f"runs over by {over}{where}; leave out a track or shorten the gaps")
+
+
+def _gaps(layout: DiscLayout) -> Finding:
+    long = [t.number for t in layout.tracks[1:] if t.gap_sectors > _LONGEST_USUAL_GAP_SECTORS]
+    if long:
+        return _finding("gaps", False, f"{_numbers(long)} come after more than 5 s; is that meant?", "doubtful")
+    runs = sum(track.runs_on for track in layout.tracks)
+    return _finding("gaps", True, f"gaps of 0 to 5 s{f', {runs} joins run on' if runs else ''}")
+
+
+def _codes(layout: DiscLayout) -> Finding:
+    wrong: list[int] = []
+    seen: dict[str, list[int]] = {}
+    for track in layout.tracks:
+        if track.programme.isrc:
+            try:
+                seen.setdefault(parse_isrc(track.programme.isrc), []).append(track.number)
+            except DiscError:
+                wrong.append(track.number)
+    twice = [numbers for numbers in seen.values() if len(numbers) > 1]
+    if wrong:
+        return _finding("codes", False, f"the ISRC of {_numbers(wrong)} is not right; correct it or leave it out")
+    if twice:
+        return _finding("codes", False, f"{_numbers(twice[0])} have the same ISRC", "doubtful")
+    return _finding("codes", True, f"{len(seen)} ISRC" if seen else "no codes are asked for")
+
+
+def _state(layout: DiscLayout, state: str) -> list[int]:
+    return [track.number for track in layout.tracks if track.programme.state == state]
+
+
+def _clipping(layout: DiscLayout) -> Finding:
+    if all(track.programme.state is None for track in layout.tracks):
+        return _finding("clipping", False, "not measured; the check measures it", "doubtful")
+    clipped = _state(layout, "clipped")
+    if clipped:
+        return _finding("clipping", False, f"{_numbers(clipped)} clipped; lower the level", "doubtful")
+    return _finding("clipping", True, "nothing clips")
+
+
+def _lossy(layout: DiscLayout) -> Finding:
+    lossy = [track.number for track in layout.tracks if not track.programme.lossless]
+    if not lossy:
+        return _finding("lossy", True, "every track comes from a lossless file")
+    word = "track comes from a lossy file" if len(lossy) == 1 else "tracks come from lossy files"
+    return _finding("lossy", False, f"{len(lossy)} {word}", "doubtful")
+
+
+def _channels(layout: DiscLayout) -> Finding:
+    silent, mono = _state(layout, "silent"), _state(layout, "mono")
+    mono += [t.number for t in layout.tracks if t.programme.channels == 1 and t.number not in mono]
+    if silent:
+        return _finding("channels", False, f"a channel of {_numbers(silent)} is silent; is that meant?", "doubtful")
+    if mono:
+        return _finding("channels", False, f"{_numbers(sorted(mono))} sound the same on both sides", "doubtful")
+    return _finding("channels", True, "two channels everywhere")
+
+
+def _sources(layout: DiscLayout) -> Finding:
+    missing = [track.number for track in layout.tracks if not Path(track.programme.path).is_file()]
+    if missing:
+        return _finding(
+            "sources", False, f"the file of {_numbers(missing)} is not there; connect its disk or leave it out"
+        )
+    return _finding("sources", True, "every file is there")
+
+
+def _text(text: DiscText) -> Finding:
+    try:
+        packs, replaced = encode_packs(text)
+    except TextTooLong as error:
+        return _finding("text", False, str(error).rstrip("."))
+    if replaced:
+        return _finding("text", False, f"disc text cannot hold {replaced}; the nearest signs were taken", "doubtful")
+    return _finding("text", True, f"disc text takes {len(packs) // 18} of 256 packs")
+
+
+def _product_code(text: DiscText) -> Finding:
+    if not text.product_code:
+        return _finding("product-code", True, "no product code is asked for")
+    try:
+        return _finding("product-code", True, f"product code {parse_product_code(text.product_code)}")
+    except DiscError as error:
+        return _finding("product-code", False, str(error).rstrip("."))
+
+
+_CHECKS: tuple[Callable[[DiscLayout], Finding], ...] = (
+    _count, _shortest, _pause, _time, _gaps, _codes, _clipping, _lossy, _channels, _sources,
+)  # fmt: skip

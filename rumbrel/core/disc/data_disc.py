@@ -1,0 +1,142 @@
+"""Data discs for players that read files: ISO 9660 with Joliet, a folder for each album, and lists."""
+
+import io
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path, PurePosixPath
+
+import pycdlib
+import pycdlib.pycdlibexception
+
+from rumbrel.core.errors import DiscError, OutputError
+from rumbrel.core.places import file_system_for, fitted_name
+
+from .media import Medium
+
+__all__ = ["DataFile", "write_data_disc"]
+
+_SECTOR_BYTES = 2048
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DataFile:
+    """A file for a data disc and the names of the folders and of itself that it should have."""
+
+    path: Path
+    folder: str
+    name: str
+
+
+class _Names:
+    """Joliet names as wished, and ISO 9660 names of eight and three signs beside them, without clashes."""
+
+    def __init__(self) -> None:
+        self._taken: set[str] = set()
+        self._joliet = file_system_for("joliet")
+
+    def joliet(self, folder: str, stem: str, suffix: str) -> str:
+        number, name = 1, fitted_name(stem, suffix, self._joliet)
+        while f"{folder}/{name}".casefold() in self._taken:
+            number += 1
+            name = fitted_name(stem, suffix, self._joliet, mark=f" ({number})")
+        self._taken.add(f"{folder}/{name}".casefold())
+        return name
+
+    def plain(self, folder: str, stem: str, suffix: str) -> str:
+        """Level 1 of ISO 9660: capital letters, digits and underscores."""
+        letters = "".join(sign if sign.isascii() and sign.isalnum() else "_" for sign in stem.upper())
+        ending = "".join(sign for sign in suffix.upper() if sign.isascii() and sign.isalnum())[:3]
+        number = 1
+        while True:
+            mark = "" if number == 1 else str(number)
+            name = (letters[: 8 - len(mark)] or "_") + mark + (f".{ending}" if ending else "")
+            if f"plain:{folder}/{name}" not in self._taken:
+                self._taken.add(f"plain:{folder}/{name}")
+                return name
+            number += 1
+
+
+def write_data_disc(
+    files: Sequence[DataFile],
+    folder: Path,
+    name: str,
+    *,
+    medium: Medium,
+    report: Callable[[float], None] = lambda share: None,
+) -> Path:
+    """Write NAME.iso with its files in the order given and a list for each folder and for all.
+
+    Raises DiscError when it does not fit or a file is missing, OutputError for the place.
+    """
+    total = sum(-(-_size(file.path) // _SECTOR_BYTES) * _SECTOR_BYTES for file in files)
+    if total > medium.data_bytes:
+        raise DiscError(
+            f"The files take {total:,} bytes, the {medium.label} holds {medium.data_bytes:,}. Leave some out."
+        )
+    iso = pycdlib.PyCdlib()
+    working = folder / f".rumbrel-{name}.iso.part"
+    try:
+        iso.new(interchange_level=1, joliet=3, vol_ident=_volume_name(name))
+        _add_files(iso, files)
+        folder.mkdir(parents=True, exist_ok=True)
+        iso.write(str(working), progress_cb=_progress(report))
+        iso.close()
+        working.replace(folder / f"{name}.iso")
+    except pycdlib.pycdlibexception.PyCdlibException as error:
+        raise DiscError(f"The data disc cannot be made: {error}.") from error
+    except OSError as error:
+        raise OutputError(f"The data disc could not be written to {folder}: {error.strerror}.") from error
+    finally:
+        working.unlink(missing_ok=True)
+    return folder / f"{name}.iso"
+
+
+def _progress(report: Callable[[float], None]) -> Callable[[int, int, object], None]:
+    return lambda done, whole, opaque: report(done / max(1, whole))
+
+
+def _size(path: Path) -> int:
+    try:
+        return path.stat().st_size
+    except OSError as error:
+        raise DiscError(f"{path} is not there. Connect its disk or leave it out.") from error
+
+
+def _volume_name(name: str) -> str:
+    letters = "".join(sign if sign.isascii() and sign.isalnum() else "_" for sign in name.upper())
+    return letters[:16] or "DISC"
+
+
+def _add_files(iso: pycdlib.PyCdlib, files: Sequence[DataFile]) -> None:
+    names = _Names()
+    folders: dict[str, tuple[str, str]] = {"": ("", "")}
+    lists: dict[str, list[str]] = {}
+    for file in files:
+        if file.folder not in folders:
+            plain, joliet = names.plain("", file.folder, ""), names.joliet("", file.folder, "")
+            iso.add_directory(f"/{plain}", joliet_path=f"/{joliet}")
+            folders[file.folder] = plain, joliet
+        plain_folder, joliet_folder = folders[file.folder]
+        wanted = PurePosixPath(file.name)
+        plain = names.plain(plain_folder, wanted.stem, wanted.suffix)
+        joliet = names.joliet(joliet_folder, wanted.stem, wanted.suffix)
+        dot = "" if "." in plain else "."
+        iso.add_file(
+            str(file.path), f"{f'/{plain_folder}' if plain_folder else ''}/{plain}{dot};1",
+            joliet_path=f"{f'/{joliet_folder}' if joliet_folder else ''}/{joliet}",
+        )  # fmt: skip
+        lists.setdefault("", []).append(f"{joliet_folder}/{joliet}" if joliet_folder else joliet)
+        if joliet_folder:
+            lists.setdefault(file.folder, []).append(joliet)
+    for list_folder, lines in lists.items():
+        _add_list(iso, names, folders[list_folder], lines)
+
+
+def _add_list(iso: pycdlib.PyCdlib, names: _Names, folder: tuple[str, str], lines: list[str]) -> None:
+    """An M3U beside the files it names; its paths are those of the Joliet names."""
+    text = ("#EXTM3U\n" + "\n".join(lines) + "\n").encode("utf-8")
+    plain, joliet = names.plain(folder[0], "PLAY", ".M3U"), names.joliet(folder[1], "Play all", ".m3u")
+    iso.add_fp(
+        io.BytesIO(text), len(text), f"{f'/{folder[0]}' if folder[0] else ''}/{plain};1",
+        joliet_path=f"{f'/{folder[1]}' if folder[1] else ''}/{joliet}",
+    )  # fmt: skip

@@ -1,0 +1,72 @@
+"""Names of discs by their contents table: a small catalogue that ships with Rumbrel, and files like it."""
+
+import tomllib
+from dataclasses import dataclass
+from functools import cache
+from pathlib import Path
+
+from rumbrel.core.errors import DiscError
+
+from .reading import Contents, contents_digest
+from .text import DiscText, TrackText, decode_packs
+
+__all__ = ["KnownDisc", "names_for", "read_known_discs"]
+
+_SHIPPED = Path(__file__).parent / "known_discs.toml"
+_LARGEST_FILE_BYTES = 16 * 1024 * 1024
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class KnownDisc:
+    """A disc's names under the digest of its contents table."""
+
+    digest: str
+    text: DiscText
+
+
+def read_known_discs(path: Path) -> tuple[KnownDisc, ...]:
+    """[[discs]] tables with digest, title, performer and tracks. Raises DiscError naming what is wrong."""
+    try:
+        if path.stat().st_size > _LARGEST_FILE_BYTES:
+            raise DiscError(f"{path.name} is too large to be a catalogue of discs.")
+        rows = tomllib.loads(path.read_text(encoding="utf-8")).get("discs", [])
+    except OSError as error:
+        raise DiscError(f"{path} cannot be read: {error.strerror}.") from error
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise DiscError(f"{path.name} is not right TOML: {error}.") from error
+    try:
+        return tuple(_disc(row) for row in rows)
+    except (KeyError, TypeError, AttributeError) as error:
+        raise DiscError(f"{path.name} has a disc without its {error}.") from error
+
+
+def _disc(row: dict[str, object]) -> KnownDisc:
+    performer = str(row.get("performer", ""))
+    titles = row["tracks"]
+    if not isinstance(titles, list):
+        raise TypeError("list of tracks")
+    tracks = tuple(TrackText(title=str(title), performer=performer) for title in titles)
+    text = DiscText(disc=TrackText(title=str(row["title"]), performer=performer), tracks=tracks)
+    return KnownDisc(digest=str(row["digest"]), text=text)
+
+
+@cache
+def _shipped() -> tuple[KnownDisc, ...]:
+    return read_known_discs(_SHIPPED)
+
+
+def names_for(contents: Contents, more: tuple[KnownDisc, ...] = ()) -> DiscText | None:
+    """The names of a disc: from its own text, else from the catalogues, else None."""
+    if contents.text:
+        try:
+            text = decode_packs(contents.text)
+        except DiscError:
+            # A damaged text is no text; the catalogue may know the disc.
+            text = None
+        if text and any(track.title for track in text.tracks):
+            return text
+    digest = contents_digest(contents)
+    for disc in (*more, *_shipped()):
+        if disc.digest == digest and len(disc.text.tracks) == len(contents.tracks):
+            return disc.text
+    return None

@@ -1,0 +1,178 @@
+"""Pieces into the fewest discs: good rules first, then a search that proves the number where it can."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from .subsets import fullest_subset
+
+__all__ = ["Packing", "even_runs", "full_runs", "pack"]
+
+_SEARCH_STEPS = 60_000
+"""Steps of the search before it gives up proving; a count and not a time, so that results repeat."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Packing:
+    """discs hold the places of the pieces; proved says that no packing takes fewer discs."""
+
+    discs: tuple[tuple[int, ...], ...]
+    proved: bool
+
+
+def pack(sizes: Sequence[int], capacity: int, *, most_pieces: int, counts: Sequence[int] | None = None) -> Packing:
+    """Pack pieces, none larger than capacity, in any order.
+
+    counts is how many tracks each piece holds; a disc takes at most most_pieces of them.
+    """
+    if not sizes:
+        return Packing(discs=(), proved=True)
+    weights = list(counts or [1] * len(sizes))
+    least = max(_least_discs(sizes, capacity), -(-sum(weights) // most_pieces))
+    candidates = [_first_fit(sizes, capacity, most_pieces, weights), _filled(sizes, capacity, most_pieces, weights)]
+    best = min(candidates, key=len)
+    if len(best) > least:
+        found, complete = _search(sizes, capacity, most_pieces, weights, len(best))
+        best = found or best
+        if complete:
+            least = len(best)
+    return Packing(discs=tuple(tuple(sorted(disc)) for disc in best), proved=len(best) == least)
+
+
+def _least_discs(sizes: Sequence[int], capacity: int) -> int:
+    """No packing takes fewer: the sum, and pieces of which no two fit together (Martello and Toth's second bound)."""
+    best = -(-sum(sizes) // capacity)
+    for small in {size for size in sizes if size <= capacity // 2} | {0}:
+        alone = [size for size in sizes if size > capacity - small]
+        large = [size for size in sizes if capacity // 2 < size <= capacity - small]
+        rest = sum(size for size in sizes if small <= size <= capacity // 2)
+        room = len(large) * capacity - sum(large)
+        best = max(best, len(alone) + len(large) + max(0, -(-(rest - room) // capacity)))
+    return best
+
+
+def _first_fit(sizes: Sequence[int], capacity: int, most: int, weights: Sequence[int]) -> list[list[int]]:
+    """The longest first, each on the first disc that has room."""
+    discs: list[list[int]] = []
+    rooms: list[tuple[int, int]] = []
+    for place in sorted(range(len(sizes)), key=lambda place: -sizes[place]):
+        for number, (room, pieces) in enumerate(rooms):
+            if sizes[place] <= room and weights[place] <= pieces:
+                discs[number].append(place)
+                rooms[number] = room - sizes[place], pieces - weights[place]
+                break
+        else:
+            discs.append([place])
+            rooms.append((capacity - sizes[place], most - weights[place]))
+    return discs
+
+
+def _filled(sizes: Sequence[int], capacity: int, most: int, weights: Sequence[int]) -> list[list[int]]:
+    """Each disc takes the longest piece left and then the subset that fills it best."""
+    left = sorted(range(len(sizes)), key=lambda place: -sizes[place])
+    discs: list[list[int]] = []
+    while left:
+        first, rest = left[0], left[1:]
+        chosen = [rest[n] for n in fullest_subset([sizes[place] for place in rest], capacity - sizes[first])]
+        disc, pieces = [first], weights[first]
+        for place in chosen:
+            if pieces + weights[place] <= most:
+                disc.append(place)
+                pieces += weights[place]
+        discs.append(disc)
+        taken = set(disc)
+        left = [place for place in left if place not in taken]
+    return discs
+
+
+def _search(
+    sizes: Sequence[int], capacity: int, most: int, weights: Sequence[int], known: int
+) -> tuple[list[list[int]] | None, bool]:
+    """(a packing on fewer discs than known, if found; whether the search went through everything)."""
+    order = sorted(range(len(sizes)), key=lambda place: -sizes[place])
+    best: list[list[int]] | None = None
+    limit, steps = known - 1, 0
+    discs: list[list[int]] = []
+    rooms: list[int] = []
+    pieces: list[int] = []
+
+    def place_next(depth: int) -> bool:
+        """True when the search may end: nothing better can be, or the steps are used up."""
+        nonlocal best, limit, steps
+        steps += 1
+        if steps > _SEARCH_STEPS:
+            return True
+        if depth == len(order):
+            best, limit = [list(disc) for disc in discs], len(discs) - 1
+            return False
+        rest = sum(sizes[place] for place in order[depth:])
+        if len(discs) + max(0, -(-(rest - sum(rooms)) // capacity)) > limit:
+            return False
+        piece = order[depth]
+        tried: set[tuple[int, int]] = set()
+        for number in range(len(discs)):
+            if (
+                sizes[piece] > rooms[number]
+                or weights[piece] > pieces[number]
+                or (rooms[number], pieces[number]) in tried
+            ):
+                continue
+            tried.add((rooms[number], pieces[number]))
+            _put(number, piece, 1)
+            if place_next(depth + 1):
+                return True
+            _put(number, piece, -1)
+        if len(discs) < limit:
+            discs.append([])
+            rooms.append(capacity)
+            pieces.append(most)
+            _put(len(discs) - 1, piece, 1)
+            if place_next(depth + 1):
+                return True
+            discs.pop()
+            rooms.pop()
+            pieces.pop()
+        return False
+
+    def _put(number: int, piece: int, sign: int) -> None:
+        rooms[number] -= sign * sizes[piece]
+        pieces[number] -= sign * weights[piece]
+        if sign > 0:
+            discs[number].append(piece)
+        else:
+            discs[number].pop()
+
+    # A case deep enough to strain the stack is far beyond proof in the steps allowed.
+    if len(order) > 400:
+        return None, False
+    place_next(0)
+    return best, steps <= _SEARCH_STEPS
+
+
+def full_runs(sizes: Sequence[int], gaps: Sequence[int], capacity: int, *, most_pieces: int) -> list[list[int]]:
+    """In order, each disc as full as it gets: no division in order takes fewer discs.
+
+    gaps[n] goes before piece n unless it is the first of its disc.
+    """
+    discs: list[list[int]] = []
+    used = 0
+    for place, size in enumerate(sizes):
+        if discs and used + gaps[place] + size <= capacity and len(discs[-1]) < most_pieces:
+            discs[-1].append(place)
+            used += gaps[place] + size
+        else:
+            discs.append([place])
+            used = size
+    return discs
+
+
+def even_runs(sizes: Sequence[int], gaps: Sequence[int], capacity: int, *, most_pieces: int) -> list[list[int]]:
+    """In order, on as few discs as full_runs, the fullest as empty as can be."""
+    count = len(full_runs(sizes, gaps, capacity, most_pieces=most_pieces))
+    low, high = max(sizes, default=0), capacity
+    while low < high:
+        middle = (low + high) // 2
+        if len(full_runs(sizes, gaps, middle, most_pieces=most_pieces)) <= count:
+            high = middle
+        else:
+            low = middle + 1
+    return full_runs(sizes, gaps, low, most_pieces=most_pieces)

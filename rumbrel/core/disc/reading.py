@@ -1,0 +1,197 @@
+"""Reading discs with proof: twice and compared, again where reads differ, slower where errors appear."""
+
+import hashlib
+from collections import Counter
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+from rumbrel.core.errors import DiscError
+
+from .red_book import BYTES_PER_SECTOR, CHANNELS, format_msf
+
+__all__ = ["Contents", "ContentsTrack", "DiscDrive", "SectorUnread", "TrackReading", "contents_digest", "read_track"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ContentsTrack:
+    """An entry of a disc's contents table: where index 1 of a track lies."""
+
+    number: int
+    start_sector: int
+    is_audio: bool = True
+    pre_emphasis: bool = False
+    copy_permitted: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Contents:
+    """What a disc's lead-in states. text is the raw packs of its disc text, b"" where it has none."""
+
+    tracks: tuple[ContentsTrack, ...]
+    lead_out_sector: int
+    text: bytes = b""
+
+    def end_of(self, place: int) -> int:
+        """Where a track ends as the table shows it: the next one's start, gap and all."""
+        later = self.tracks[place + 1 :]
+        return later[0].start_sector if later else self.lead_out_sector
+
+
+def contents_digest(contents: Contents) -> str:
+    """What tells a disc by its contents table: the starts of its tracks and its lead-out."""
+    places = [track.start_sector for track in contents.tracks] + [contents.lead_out_sector]
+    return hashlib.blake2b(" ".join(map(str, places)).encode(), digest_size=10).hexdigest()
+
+
+class SectorUnread(DiscError):
+    """A drive could not read a sector, at least not this time."""
+
+
+class DiscDrive(Protocol):
+    """A drive with a disc in it. offset_samples is how late it delivers samples; speeds, slowest first."""
+
+    offset_samples: int
+    speeds: tuple[int, ...]
+
+    def contents(self) -> Contents: ...
+
+    def read_sectors(self, start: int, count: int, *, speed: int) -> bytes:
+        """The bytes of sectors, as the drive delivers them. Raises SectorUnread."""
+        ...
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TrackReading:
+    """How a track was read: verdict is "right" (two reads agree throughout), "doubtful" (some sectors
+    agree only after more reads) or "failed" (some sectors could not be read, and are silence).
+
+    reread and failed are addresses of sectors; slowest_speed is the slowest the drive had to go.
+    """
+
+    number: int
+    start_sector: int
+    sectors: int
+    verdict: str
+    digest: str
+    reread: tuple[int, ...]
+    failed: tuple[int, ...]
+    slowest_speed: int
+
+    def as_record(self) -> dict[str, Any]:
+        return {
+            "number": self.number,
+            "start_msf": format_msf(self.start_sector),
+            "sectors": self.sectors,
+            "verdict": self.verdict,
+            "digest": self.digest,
+            "reread": [format_msf(sector) for sector in self.reread],
+            "failed": [format_msf(sector) for sector in self.failed],
+            "slowest_speed": self.slowest_speed,
+        }
+
+
+_BLOCK_SECTORS = 150
+_MOST_READS = 16
+_AGREEING_READS = 3
+"""A sector whose reads differ counts as read when so many agree, and more than half of all."""
+
+
+class _Reader:
+    """Reads sectors so that two reads agree, and keeps account of what that took."""
+
+    def __init__(self, drive: DiscDrive) -> None:
+        self._drive = drive
+        self._place = len(drive.speeds) - 1
+        self.slowest = drive.speeds[-1]
+        self.reread: list[int] = []
+        self.failed: list[int] = []
+
+    @property
+    def _speed(self) -> int:
+        return self._drive.speeds[self._place]
+
+    def _slow_down(self) -> None:
+        self._place = max(0, self._place - 1)
+        self.slowest = min(self.slowest, self._speed)
+
+    def block(self, start: int, count: int) -> bytes:
+        """Sectors read twice as a block; where the reads differ, sector by sector."""
+        first, second = self._try(start, count), self._try(start, count)
+        if first is not None and first == second:
+            return first
+        self._slow_down()
+        data = b"".join(self._sector(sector) for sector in range(start, start + count))
+        self._place = len(self._drive.speeds) - 1
+        return data
+
+    def _try(self, start: int, count: int) -> bytes | None:
+        try:
+            return self._drive.read_sectors(start, count, speed=self._speed)
+        except SectorUnread:
+            return None
+
+    def _sector(self, sector: int) -> bytes:
+        reads: Counter[bytes] = Counter()
+        for total in range(1, _MOST_READS + 1):
+            data = self._try(sector, 1)
+            if data is not None:
+                reads[data] += 1
+                best, votes = reads.most_common(1)[0]
+                if (votes == 2 and total == 2) or (votes >= _AGREEING_READS and votes * 2 > sum(reads.values())):
+                    if total > 2:
+                        self.reread.append(sector)
+                    return best
+            if total % 4 == 0:
+                self._slow_down()
+        self.failed.append(sector)
+        return bytes(BYTES_PER_SECTOR)
+
+
+def read_track(
+    drive: DiscDrive, contents: Contents, place: int, *, progress: Callable[[int], None] = lambda sectors: None
+) -> tuple[Iterator[bytes], Callable[[], TrackReading]]:
+    """(the track's samples in blocks of bytes, and what to call afterwards for the account of it).
+
+    A drive that delivers late is read further by that much, so that the track begins on its first sample.
+    """
+    track = contents.tracks[place]
+    start, end = track.start_sector, contents.end_of(place)
+    reader, digest = _Reader(drive), hashlib.blake2b(digest_size=32)
+
+    def blocks() -> Iterator[bytes]:
+        for block in _offset_blocks(reader, drive, start, end, contents.lead_out_sector):
+            digest.update(block)
+            progress(len(block) // BYTES_PER_SECTOR)
+            yield block
+
+    def account() -> TrackReading:
+        verdict = "failed" if reader.failed else "doubtful" if reader.reread else "right"
+        return TrackReading(
+            number=track.number, start_sector=start, sectors=end - start, verdict=verdict, digest=digest.hexdigest(),
+            reread=tuple(reader.reread), failed=tuple(reader.failed), slowest_speed=reader.slowest,
+        )  # fmt: skip
+
+    return blocks(), account
+
+
+def _offset_blocks(reader: _Reader, drive: DiscDrive, start: int, end: int, lead_out: int) -> Iterator[bytes]:
+    """The bytes from a track's first sample to its last. At the disc's ends, what the drive cannot
+    reach is silence: at most its offset."""
+    frame = CHANNELS * 2
+    shift = drive.offset_samples * frame
+    # Byte n of the disc is delivered as byte n + shift.
+    first, last = start * BYTES_PER_SECTOR + shift, end * BYTES_PER_SECTOR + shift
+    at = first
+    while at < last:
+        sector = at // BYTES_PER_SECTOR
+        stop = min(last, (sector + _BLOCK_SECTORS) * BYTES_PER_SECTOR)
+        sectors = range(sector, -(-stop // BYTES_PER_SECTOR))
+        readable = [each for each in sectors if 0 <= each < lead_out]
+        before = sum(each < 0 for each in sectors)
+        data = bytes(before * BYTES_PER_SECTOR)
+        if readable:
+            data += reader.block(readable[0], len(readable))
+        data = data.ljust(len(sectors) * BYTES_PER_SECTOR, b"\0")
+        yield data[at - sector * BYTES_PER_SECTOR : stop - sector * BYTES_PER_SECTOR]
+        at = stop

@@ -1,0 +1,115 @@
+"""The samples of a disc as one stream, from address 0 to the lead-out, track by track."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from rumbrel.core.errors import DecodeError
+from rumbrel.core.sound.decoding import open_sound
+from rumbrel.core.sound.shape import BLOCK_SAMPLES, Block, SoundShape
+from rumbrel.core.sound.stages import Cut, Treatment, build_chain
+
+from .layout import DiscLayout, DiscTrack, Programme
+from .red_book import CHANNELS, DEPTH_BITS, SAMPLE_RATE, SAMPLES_PER_SECTOR
+
+__all__ = ["DISC_SHAPE", "Part", "disc_stream"]
+
+DISC_SHAPE = SoundShape(sample_rate=SAMPLE_RATE, channels=CHANNELS, depth_bits=DEPTH_BITS)
+_TOLERATED_SAMPLES = SAMPLE_RATE + SAMPLES_PER_SECTOR
+"""What a source may lack against its header; silence of a whole missing track would be a lie."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Part:
+    """Samples shaped (samples, 2), int16, that lie on the disc after what came before.
+
+    in_gap says that they are the pause before the track and not the track.
+    """
+
+    track: DiscTrack
+    in_gap: bool
+    block: Block
+
+
+def _blocks(run: list[Programme]) -> Iterator[Block]:
+    """The unbroken stream of programmes that run on, through one conversion, as the disc holds it."""
+    chain = None
+    for programme in run:
+        with open_sound(Path(programme.path), programme.choice) as sound:
+            if chain is None:
+                chain = build_chain(sound.shape, DISC_SHAPE, Treatment(gain_db=programme.gain_db))
+                shape = sound.shape
+            elif (sound.shape.sample_rate, sound.shape.channels) != (shape.sample_rate, shape.channels):
+                name = Path(programme.path).name
+                raise DecodeError(f"{name} cannot run on: it has another sample rate or other channels.")
+            cut = Cut(programme.start_sample, programme.start_sample + programme.samples)
+            left = programme.samples
+            for block in sound.blocks():
+                part = cut.push(block)
+                left -= len(part)
+                if len(part):
+                    yield chain.push(part)
+                if not left:
+                    break
+            if left > _TOLERATED_SAMPLES:
+                name = Path(programme.path).name
+                raise DecodeError(f"{name} ended early. Scan it again, then lay the disc out anew.")
+            if left:
+                yield chain.push(np.zeros((left, shape.channels), dtype=shape.dtype))
+    if chain is not None:
+        yield from chain.finish()
+
+
+def _exactly(blocks: Iterator[Block], samples: int) -> Iterator[Block]:
+    """So many samples: cut, or filled up with silence."""
+    left = samples
+    for block in blocks:
+        block = block[:left]
+        left -= len(block)
+        if len(block):
+            yield block
+        if not left:
+            return
+    yield from _silence(left)
+
+
+def _silence(samples: int) -> Iterator[Block]:
+    while samples > 0:
+        count = min(samples, BLOCK_SAMPLES)
+        yield np.zeros((count, CHANNELS), dtype=np.int16)
+        samples -= count
+
+
+def disc_stream(layout: DiscLayout) -> Iterator[Part]:
+    """Every sample of the disc in order. Raises DecodeError for a source."""
+    tracks = list(layout.tracks)
+    while tracks:
+        run = [tracks.pop(0)]
+        while tracks and tracks[0].runs_on:
+            run.append(tracks.pop(0))
+        yield from _gap(layout, run[0])
+        yield from _run(run)
+
+
+def _gap(layout: DiscLayout, track: DiscTrack) -> Iterator[Part]:
+    samples = track.gap_sectors * SAMPLES_PER_SECTOR
+    hidden = layout.hidden if track.number == 1 else None
+    blocks = _silence(samples) if hidden is None else _exactly(_blocks([hidden]), samples)
+    for block in blocks:
+        yield Part(track=track, in_gap=True, block=block)
+
+
+def _run(run: list[DiscTrack]) -> Iterator[Part]:
+    """One stream, cut at the addresses of its tracks."""
+    total = (run[-1].end_sector - run[0].start_sector) * SAMPLES_PER_SECTOR
+    place, left = 0, run[0].sectors * SAMPLES_PER_SECTOR
+    for block in _exactly(_blocks([track.programme for track in run]), total):
+        while len(block):
+            piece, block = block[:left], block[left:]
+            left -= len(piece)
+            yield Part(track=run[place], in_gap=False, block=piece)
+            if not left and place + 1 < len(run):
+                place += 1
+                left = run[place].sectors * SAMPLES_PER_SECTOR

@@ -1,0 +1,77 @@
+"""Subsets of whole numbers by their sums, exactly: a sum is a bit, so one shift adds an item to all sums at once."""
+
+from collections.abc import Sequence
+
+__all__ = ["fullest_subset", "smallest_cover", "smallest_cover_of"]
+
+
+def _reachable(sizes: Sequence[int], limit: int) -> list[int]:
+    """For each prefix of the items, a number whose bits are the sums up to limit that it reaches."""
+    mask = (1 << (limit + 1)) - 1
+    sums, history = 1, [1]
+    for size in sizes:
+        if size <= limit:
+            sums |= (sums << size) & mask
+        history.append(sums)
+    return history
+
+
+def fullest_subset(sizes: Sequence[int], limit: int) -> list[int]:
+    """Places of the items whose sum is the largest that does not pass limit."""
+    if limit <= 0:
+        return []
+    history = _reachable(sizes, limit)
+    total = history[-1].bit_length() - 1
+    chosen = []
+    for place in range(len(sizes) - 1, -1, -1):
+        if not history[place] >> total & 1:
+            chosen.append(place)
+            total -= sizes[place]
+    return chosen[::-1]
+
+
+def smallest_cover(sizes: Sequence[int], least: int) -> list[int]:
+    """Places of the items whose sum is the smallest that reaches least; all of them where none does."""
+    kept = set(fullest_subset(sizes, sum(sizes) - least))
+    return [place for place in range(len(sizes)) if place not in kept]
+
+
+_MOST_COUNTED = 12
+"""Up to so many items to leave out, the best choice of that many is searched exactly."""
+
+
+def smallest_cover_of(sizes: Sequence[int], least: int) -> tuple[list[int], bool]:
+    """(fewest items whose sum reaches least, and among those the smallest sum; whether that sum is proved).
+
+    Taking the largest first needs the fewest; which ones of that number come closest is searched by
+    the sums of every count.
+    """
+    order = sorted(range(len(sizes)), key=lambda place: -sizes[place])
+    count, total = 0, 0
+    while total < least and count < len(order):
+        total += sizes[order[count]]
+        count += 1
+    if count > _MOST_COUNTED or total < least:
+        return sorted(order[:count]), False
+    return _counted_cover(sizes, least, count), True
+
+
+def _counted_cover(sizes: Sequence[int], least: int, count: int) -> list[int]:
+    """Exactly count items with the smallest sum of at least least."""
+    limit = sum(sorted(sizes)[-count:])
+    mask = (1 << (limit + 1)) - 1
+    layers = [1] + [0] * count
+    history = [tuple(layers)]
+    for size in sizes:
+        for number in range(count, 0, -1):
+            layers[number] |= (layers[number - 1] << size) & mask
+        history.append(tuple(layers))
+    above = layers[count] >> least
+    total = least + (above & -above).bit_length() - 1
+    chosen, number = [], count
+    for place in range(len(sizes) - 1, -1, -1):
+        if number and not history[place][number] >> total & 1:
+            chosen.append(place)
+            total -= sizes[place]
+            number -= 1
+    return chosen[::-1]

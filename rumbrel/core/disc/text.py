@@ -1,0 +1,250 @@
+"""Disc text: packs of 18 bytes in the lead-in (CD-Text; IEC 61866 and common practice, from memory)."""
+
+import binascii
+import tomllib
+import unicodedata
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from rumbrel.core.errors import DiscError
+
+from .codes import parse_isrc, parse_product_code
+from .layout import DiscLayout
+
+__all__ = ["DiscText", "TextTooLong", "TrackText", "decode_packs", "encode_packs", "read_text", "text_of"]
+
+PACK_BYTES = 18
+MOST_PACKS = 256
+_TEXT_BYTES = 12
+_KINDS = {"title": 0x80, "performer": 0x81, "songwriter": 0x82, "composer": 0x83, "arranger": 0x84, "message": 0x85}
+_DISC_ID, _GENRE, _CODES, _SIZES = 0x86, 0x87, 0x8E, 0x8F
+_ENGLISH = 0x09
+_ISO_8859_1 = 0x00
+
+
+class TextTooLong(DiscError):
+    """The packs of a disc text pass what a block holds."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TrackText:
+    """What is said of a track, or of the disc as a whole."""
+
+    title: str = ""
+    performer: str = ""
+    songwriter: str = ""
+    composer: str = ""
+    arranger: str = ""
+    message: str = ""
+    isrc: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DiscText:
+    """genre_code is a number of the standard's table, 0 for none stated."""
+
+    disc: TrackText
+    tracks: tuple[TrackText, ...]
+    genre_code: int = 0
+    genre: str = ""
+    disc_id: str = ""
+    product_code: str = ""
+
+
+def text_of(layout: DiscLayout, *, title: str, performer: str = "") -> DiscText:
+    """The disc text that the tracks' own tags give."""
+    names = ("title", "performer", "songwriter", "composer", "arranger", "message", "isrc")
+    tracks = tuple(TrackText(**{n: getattr(t.programme, n) for n in names}) for t in layout.tracks)
+    performers = {track.performer for track in tracks}
+    common = performer or (performers.pop() if len(performers) == 1 else "Various" if len(performers) > 1 else "")
+    return DiscText(disc=TrackText(title=title, performer=common), tracks=tracks)
+
+
+_DISC_KEYS = ("title", "performer", "songwriter", "composer", "arranger", "message")
+_LARGEST_FILE_BYTES = 1024 * 1024
+
+
+def read_text(path: Path, base: DiscText) -> DiscText:
+    """The texts of a TOML file over those of the tags: keys of the disc, and a [[tracks]] table each.
+
+    Raises DiscError naming the key that is wrong.
+    """
+    try:
+        if path.stat().st_size > _LARGEST_FILE_BYTES:
+            raise DiscError(f"{path.name} is too large to be a disc text.")
+        values = tomllib.loads(path.read_text(encoding="utf-8"))
+    except OSError as error:
+        raise DiscError(f"{path} cannot be read: {error.strerror}.") from error
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise DiscError(f"{path.name} is not right TOML: {error}.") from error
+    rows = values.pop("tracks", [])
+    if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
+        raise DiscError(f"{path.name}: 'tracks' must be [[tracks]] tables.")
+    if len(rows) > len(base.tracks):
+        raise DiscError(f"{path.name} has texts for {len(rows)} tracks, the disc has {len(base.tracks)}.")
+    genre_code = values.pop("genre_code", base.genre_code)
+    if not isinstance(genre_code, int) or isinstance(genre_code, bool) or not 0 <= genre_code <= 28:
+        raise DiscError(f"{path.name}: 'genre_code' is {genre_code!r}. It must be a number from 0 to 28.")
+    more = {key: _string(values.pop(key), key, path) for key in ("genre", "disc_id", "product_code") if key in values}
+    disc = _merged(base.disc, values, _DISC_KEYS, path)
+    padded = [*rows, *({} for _ in range(len(base.tracks) - len(rows)))]
+    tracks = tuple(_merged(t, row, (*_DISC_KEYS, "isrc"), path) for t, row in zip(base.tracks, padded, strict=True))
+    return replace(base, disc=disc, tracks=tracks, genre_code=genre_code, **more)
+
+
+def _string(value: object, key: str, path: Path) -> str:
+    if not isinstance(value, str):
+        raise DiscError(f"{path.name}: '{key}' is {value!r}. It must be a text.")
+    return value
+
+
+def _merged(text: TrackText, row: dict[str, object], keys: Sequence[str], path: Path) -> TrackText:
+    unknown = sorted(set(row) - set(keys))
+    if unknown:
+        raise DiscError(f"{path.name} has an unknown key '{unknown[0]}'. Known are {', '.join(keys)}.")
+    return replace(text, **{key: _string(value, key, path) for key, value in row.items()})
+
+
+_NEAREST = {"–": "-", "—": "-", "‘": "'", "’": "'", "“": '"', "”": '"', "„": '"', "…": "...", "€": "EUR", "œ": "oe",
+            "Œ": "OE", "ł": "l", "Ł": "L", "ı": "i", "•": "·", "′": "'", "″": '"'}  # fmt: skip
+
+
+def _latin(text: str) -> tuple[bytes, set[str]]:
+    """ISO 8859-1, with the nearest signs for what it lacks, and the signs it lacks."""
+    out, lacking = [], set()
+    for sign in unicodedata.normalize("NFC", text):
+        if sign in "\t\0" or ord(sign) < 32:
+            sign = " "
+        try:
+            out.append(sign.encode("latin-1"))
+            continue
+        except UnicodeEncodeError:
+            lacking.add(sign)
+        plain = _NEAREST.get(sign) or "".join(
+            part for part in unicodedata.normalize("NFKD", sign) if not unicodedata.combining(part)
+        )
+        out.append(plain.encode("latin-1", "replace"))
+    return b"".join(out), lacking
+
+
+def encode_packs(text: DiscText) -> tuple[bytes, str]:
+    """(packs of block 0, signs that were replaced). Raises TextTooLong naming what to shorten, and
+    DiscError for a wrong code."""
+    lacking: set[str] = set()
+    packs: list[bytes] = []
+    counts: dict[int, int] = {}
+
+    def add(kind: int, chunks: list[tuple[int, int, bytes]]) -> None:
+        for track, position, chunk in chunks:
+            head = bytes([kind, track, len(packs) & 0xFF, min(15, position)])
+            packs.append(head + chunk)
+        counts[kind] = len(chunks)
+
+    for name, kind in _KINDS.items():
+        strings = [getattr(text.disc, name), *(getattr(track, name) for track in text.tracks)]
+        if any(strings):
+            coded = [_latin(string) for string in strings]
+            lacking |= set().union(*(found for _, found in coded))
+            add(kind, list(_chunks([raw for raw, _ in coded])))
+    if text.disc_id:
+        raw, found = _latin(text.disc_id)
+        lacking |= found
+        add(_DISC_ID, list(_single(raw + b"\0")))
+    if text.genre_code or text.genre:
+        raw, found = _latin(text.genre)
+        lacking |= found
+        add(_GENRE, list(_single(text.genre_code.to_bytes(2, "big") + raw + b"\0")))
+    codes = [parse_product_code(text.product_code) if text.product_code else ""]
+    codes += [parse_isrc(track.isrc) if track.isrc else "" for track in text.tracks]
+    if any(codes):
+        add(_CODES, list(_chunks([code.encode("ascii") for code in codes], tabs=False)))
+    _add_sizes(packs, counts, len(text.tracks))
+    if len(packs) > MOST_PACKS:
+        raise TextTooLong(_too_long(text, len(packs)))
+    return b"".join(pack + _checksum(pack) for pack in packs), "".join(sorted(lacking))
+
+
+def _checksum(pack: bytes) -> bytes:
+    """CRC-16 with polynomial 0x1021, start 0, inverted."""
+    return (binascii.crc_hqx(pack, 0) ^ 0xFFFF).to_bytes(2, "big")
+
+
+def _chunks(strings: Sequence[bytes], *, tabs: bool = True) -> Iterator[tuple[int, int, bytes]]:
+    """(track of the first sign, its position in that track's text, 12 bytes) of texts that run on.
+
+    A text equal to the one before is written as a tab; the disc's own text is track 0.
+    """
+    stream: list[tuple[int, int, int]] = []
+    for track, string in enumerate(strings):
+        repeats = tabs and track > 1 and string and string == strings[track - 1]
+        body = (b"\t" if repeats else string) + b"\0"
+        stream += [(track, position, byte) for position, byte in enumerate(body)]
+    for start in range(0, len(stream), _TEXT_BYTES):
+        part = stream[start : start + _TEXT_BYTES]
+        yield part[0][0], part[0][1], bytes(byte for _, _, byte in part).ljust(_TEXT_BYTES, b"\0")
+
+
+def _single(raw: bytes) -> Iterator[tuple[int, int, bytes]]:
+    """A binary field of the disc; its position counts like a text's."""
+    for start in range(0, len(raw), _TEXT_BYTES):
+        yield 0, start, raw[start : start + _TEXT_BYTES].ljust(_TEXT_BYTES, b"\0")
+
+
+def _add_sizes(packs: list[bytes], counts: dict[int, int], tracks: int) -> None:
+    """Three packs: character code, first and last track, flags, counts by kind, last numbers, languages."""
+    counts = {**counts, _SIZES: 3}
+    by_kind = bytes(min(255, counts.get(kind, 0)) for kind in range(0x80, 0x90))
+    last = bytes([min(255, len(packs) + 2)]) + bytes(7)
+    body = bytes([_ISO_8859_1, 1, tracks, 0]) + by_kind + last + bytes([_ENGLISH]) + bytes(7)
+    for number in range(3):
+        packs.append(bytes([_SIZES, number, len(packs) & 0xFF, 0]) + body[number * 12 : number * 12 + 12])
+
+
+def _too_long(text: DiscText, packs: int) -> str:
+    totals = {name: sum(len(getattr(part, name)) + 1 for part in (text.disc, *text.tracks)) for name in _KINDS}
+    largest = max(totals, key=lambda name: totals[name])
+    over = (packs - MOST_PACKS) * _TEXT_BYTES
+    return (
+        f"The disc text takes {packs} packs, at most {MOST_PACKS} fit. Shorten the {largest}s by {over} characters "
+        "in sum, or leave a kind out."
+    )
+
+
+def decode_packs(raw: bytes) -> DiscText:
+    """Texts of block 0. Raises DiscError when a pack is damaged or the text is no whole of packs."""
+    if len(raw) % PACK_BYTES:
+        raise DiscError("The disc text is no whole number of packs.")
+    bodies: dict[int, bytes] = {}
+    starts: dict[int, int] = {}
+    for at in range(0, len(raw), PACK_BYTES):
+        pack = raw[at : at + PACK_BYTES]
+        if _checksum(pack[:16]) != pack[16:]:
+            raise DiscError(f"Pack {at // PACK_BYTES} of the disc text is damaged.")
+        if pack[3] >> 4 & 7 == 0:
+            bodies[pack[0]] = bodies.get(pack[0], b"") + pack[4:16]
+            starts.setdefault(pack[0], pack[1])
+    sizes = bodies.get(_SIZES, b"")
+    count = sizes[2] if len(sizes) > 2 else 0
+    fields = {name: _texts(bodies.get(kind, b""), count) for name, kind in _KINDS.items()}
+    codes = _texts(bodies.get(_CODES, b""), count)
+    genre = bodies.get(_GENRE, b"")
+    return DiscText(
+        disc=TrackText(**{name: texts[0] for name, texts in fields.items()}),
+        tracks=tuple(
+            TrackText(**{name: texts[n] for name, texts in fields.items()}, isrc=codes[n]) for n in range(1, count + 1)
+        ),
+        genre_code=int.from_bytes(genre[:2], "big"),
+        genre=genre[2:].split(b"\0")[0].decode("latin-1"),
+        disc_id=bodies.get(_DISC_ID, b"").split(b"\0")[0].decode("latin-1"),
+        product_code=codes[0],
+    )
+
+
+def _texts(body: bytes, count: int) -> list[str]:
+    texts = [part.decode("latin-1") for part in body.split(b"\0")][: count + 1]
+    texts += [""] * (count + 1 - len(texts))
+    for number in range(2, count + 1):
+        if texts[number] == "\t":
+            texts[number] = texts[number - 1]
+    return texts

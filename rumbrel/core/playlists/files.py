@@ -1,0 +1,94 @@
+"""Lists as files: read by their ending and content, written whole or not at all."""
+
+import os
+from collections.abc import Callable
+from pathlib import Path
+
+from rumbrel.core.errors import PlaylistError
+
+from .locating import settled
+from .m3u import read_m3u, write_m3u
+from .model import TrackList
+from .pls import read_pls, write_pls
+from .xspf import read_xspf, write_xspf
+
+__all__ = ["LIST_SUFFIXES", "read_list", "write_list"]
+
+_LARGEST_LIST_BYTES = 64 * 1024 * 1024
+LIST_SUFFIXES = (".m3u8", ".m3u", ".pls", ".xspf")
+
+
+def _decoded(raw: bytes) -> str:
+    """By its mark, as UTF-8 where it is that, else as Windows' Western code page, which older lists are in."""
+    if raw[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        return raw.decode("utf-16", "replace")
+    try:
+        return raw.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        return raw.decode("cp1252", "replace")
+
+
+def read_list(path: Path) -> TrackList:
+    """Entries in order, missing ones looked for nearby. Raises PlaylistError when the list cannot be read."""
+    try:
+        if path.stat().st_size > _LARGEST_LIST_BYTES:
+            raise PlaylistError(f"{path.name} is too large to be a playlist.")
+        raw = path.read_bytes()
+    except OSError as error:
+        raise PlaylistError(f"{path} cannot be read: {error.strerror}.") from error
+    folder = path.absolute().parent
+    if raw.lstrip()[:5] == b"<?xml" or b"xspf.org/ns/0" in raw[:2000]:
+        tracks = read_xspf(raw, folder)
+    else:
+        text = _decoded(raw)
+        if "\0" in text:
+            raise PlaylistError(f"{path.name} is no playlist.")
+        is_pls = text.lstrip("\ufeff \r\n\t")[:10].lower() == "[playlist]"
+        tracks = read_pls(text, folder) if is_pls or path.suffix.lower() == ".pls" else read_m3u(text, folder)
+    return TrackList(entries=settled(tracks.entries, folder), title=tracks.title)
+
+
+_WRITERS: dict[str, Callable[[TrackList, list[str]], str]] = {
+    ".m3u8": write_m3u,
+    ".m3u": write_m3u,
+    ".pls": write_pls,
+    ".xspf": write_xspf,
+}
+
+
+def write_list(tracks: TrackList, path: Path, *, relative: bool = True) -> None:
+    """Write a list in the format of its ending. Raises PlaylistError for another ending or a refusing place.
+
+    Relative places count from the list. M3U is written in Windows' Western code page where that
+    holds every name, since players that want M3U and not M3U8 read that.
+    """
+    write = _WRITERS.get(path.suffix.lower())
+    if write is None:
+        raise PlaylistError(f"A list is written as {', '.join(LIST_SUFFIXES)}, not as '{path.suffix}'.")
+    folder = path.absolute().parent
+    places = [_place(entry.path, folder, relative) for entry in tracks.entries]
+    for place in places:
+        if ("\n" in place or "\r" in place) and path.suffix.lower() != ".xspf":
+            raise PlaylistError(f"A name with a line break cannot stand in such a list: {place!r}. Write XSPF.")
+    text = write(tracks, places)
+    raw = text.encode("utf-8", "surrogateescape")
+    if path.suffix.lower() == ".m3u":
+        try:
+            raw = text.encode("cp1252")
+        except UnicodeEncodeError:
+            # Better a list that newer players read than one that nobody does.
+            raw = text.encode("utf-8", "surrogateescape")
+    working = path.with_name(f".{path.name}.part")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        working.write_bytes(raw)
+        working.replace(path)
+    except OSError as error:
+        raise PlaylistError(f"The list could not be written to {path}: {error.strerror}.") from error
+    finally:
+        working.unlink(missing_ok=True)
+
+
+def _place(path: Path, folder: Path, relative: bool) -> str:
+    absolute = os.path.abspath(path)
+    return os.path.relpath(absolute, folder) if relative else absolute
