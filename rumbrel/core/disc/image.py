@@ -68,6 +68,10 @@ class _Sink(Protocol):
         """Close, and say what the cue sheet calls it."""
         ...
 
+    def close(self) -> None:
+        """Let go of the files, finished or not."""
+        ...
+
 
 class _BinSink:
     def __init__(self, path: Path, name: str) -> None:
@@ -77,10 +81,13 @@ class _BinSink:
     def write(self, track: DiscTrack, in_gap: bool, block: Block) -> None:
         self._file.write(np.ascontiguousarray(block, dtype="<i2").data)
 
+    def close(self) -> None:
+        self._file.close()
+
     def finish(self) -> CueFile:
         self._file.flush()
         os.fsync(self._file.fileno())
-        self._file.close()
+        self.close()
         return CueFile(name=self._name, kind="BINARY")
 
 
@@ -94,8 +101,11 @@ class _FlacSink:
     def write(self, track: DiscTrack, in_gap: bool, block: Block) -> None:
         self._file.write(np.ascontiguousarray(block))
 
-    def finish(self) -> CueFile:
+    def close(self) -> None:
         self._file.close()
+
+    def finish(self) -> CueFile:
+        self.close()
         return CueFile(name=self._name, kind="WAVE")
 
 
@@ -116,7 +126,7 @@ class _WavSink:
                 raise DiscError("Sound before track 1 needs an image in one file; choose bin or flac.")
             return
         if track.number != self._track:
-            self._close()
+            self.close()
             self._track = track.number
             file_name = fitted_name(f"{track.number:02d} {track.programme.title}", ".wav", file_system_for("fat32"))
             self._file = soundfile.SoundFile(
@@ -126,12 +136,12 @@ class _WavSink:
         if self._file is not None:
             self._file.write(np.ascontiguousarray(block))
 
-    def _close(self) -> None:
+    def close(self) -> None:
         if self._file is not None:
             self._file.close()
 
     def finish(self) -> tuple[CueFile, ...]:
-        self._close()
+        self.close()
         return tuple(self._files)
 
 
@@ -190,15 +200,11 @@ def _fill(
         "wav": lambda: _WavSink(work / name, name),
     }
     sink = sinks[image_format]()
-    digests = {track.number: hashlib.blake2b(digest_size=32) for track in layout.tracks}
-    done_samples = 0
-    for part in disc_stream(layout):
-        sink.write(part.track, part.in_gap, part.block)
-        if not part.in_gap:
-            digests[part.track.number].update(np.ascontiguousarray(part.block, dtype="<i2").data)
-        done_samples += len(part.block)
-        report(done_samples * CHANNELS * 2 // BYTES_PER_SECTOR)
-    files = sink.finish()
+    try:
+        digests = _pour(layout, sink, report)
+        files = sink.finish()
+    finally:
+        sink.close()
     packs, _ = encode_packs(text)
     text_file = f"{name}.cdt" if image_format == "bin" else ""
     if image_format == "bin":
@@ -207,10 +213,22 @@ def _fill(
             for block in subcode_blocks(layout, product_code=text.product_code):
                 file.write(block)
     (work / f"{name}.cue").write_text(cue_sheet(layout, text, files=files, text_file=text_file), encoding="utf-8")
-    finished = tuple(digest.hexdigest() for digest in digests.values())
-    lines = [f"{digest}  track {number:02d}" for number, digest in zip(digests, finished, strict=True)]
+    lines = [f"{digest}  track {number:02d}" for number, digest in enumerate(digests, 1)]
     (work / f"{name}.digests").write_text("\n".join(lines) + "\n")
-    return finished
+    return digests
+
+
+def _pour(layout: DiscLayout, sink: _Sink, report: Report) -> tuple[str, ...]:
+    """Pass every sample to the sink; returns each track's digest."""
+    digests = {track.number: hashlib.blake2b(digest_size=32) for track in layout.tracks}
+    done_samples = 0
+    for part in disc_stream(layout):
+        sink.write(part.track, part.in_gap, part.block)
+        if not part.in_gap:
+            digests[part.track.number].update(np.ascontiguousarray(part.block, dtype="<i2").data)
+        done_samples += len(part.block)
+        report(done_samples * CHANNELS * 2 // BYTES_PER_SECTOR)
+    return tuple(digest.hexdigest() for digest in digests.values())
 
 
 def _move(work: Path, folder: Path, name: str) -> None:

@@ -53,7 +53,7 @@ def meet_without_a_break(before: Programme, after: Programme) -> bool:
     around = np.abs(np.diff(np.concatenate([end, start]), n=2, axis=0))
     usual = np.delete(around, [len(end) - 2, len(end) - 1], axis=0)
     step = np.abs(start[0] - expected)
-    return bool((step <= 4 * usual.max(axis=0) + 2 / 32768).all())
+    return bool((step <= 6 * np.sqrt(np.mean(usual**2, axis=0)) + 2 / 32768).all())
 
 
 def _edge(programme: Programme, *, last: bool) -> NDArray[np.float64]:

@@ -92,9 +92,9 @@ class TrackReading:
 
 
 _BLOCK_SECTORS = 150
-_MOST_READS = 16
-_AGREEING_READS = 3
-"""A sector whose reads differ counts as read when so many agree, and more than half of all."""
+_MOST_READS = 24
+_AGREEING_READS = 4
+"""A sector whose reads differ counts as read when so many agree, and twice as many as on any other reading."""
 
 
 class _Reader:
@@ -137,8 +137,8 @@ class _Reader:
             data = self._try(sector, 1)
             if data is not None:
                 reads[data] += 1
-                best, votes = reads.most_common(1)[0]
-                if (votes == 2 and total == 2) or (votes >= _AGREEING_READS and votes * 2 > sum(reads.values())):
+                (best, votes), (_, others) = (*reads.most_common(2), (b"", 0))[:2]
+                if (votes == 2 and total == 2) or (votes >= _AGREEING_READS and votes >= 2 * others):
                     if total > 2:
                         self.reread.append(sector)
                     return best
