@@ -148,7 +148,12 @@ class TextTests(FolderCase):
         path.write_text('title = "B"\ngenre_code = 5\n[[tracks]]\nmessage = "m"\n')
         text = read_text(path, base)
         self.assertEqual((text.disc.title, text.genre_code, text.tracks[0].message), ("B", 5, "m"))
-        for wrong, word in (("titel = 'x'", "titel"), ("genre_code = 99", "28"), ("[[tracks]]\n" * 3, "3 tracks"), ("=", "TOML")):
+        for wrong, word in (
+            ("titel = 'x'", "titel"),
+            ("genre_code = 99", "28"),
+            ("[[tracks]]\n" * 3, "3 tracks"),
+            ("=", "TOML"),
+        ):
             path.write_text(wrong)
             with self.assertRaisesRegex(DiscError, word):
                 read_text(path, base)

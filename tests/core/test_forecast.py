@@ -219,6 +219,7 @@ class LevelTests(FolderCase):
 class ReportTests(FolderCase):
     def test_reports_are_whole_and_harmless(self) -> None:
         write_sound(self.folder / "=1+1.wav", 9_000)
+        self.addCleanup(os.chdir, Path.cwd())
         os.chdir(self.folder)
         sources = gather_sources([Path("=1+1.wav"), Path("no.wav")])
         outcomes = [carry_out(step) for step in forecast_batch(sources, find_target("car-mp3"), self.out).steps]

@@ -245,7 +245,9 @@ class CommandTests(WebCase):
         records, status = self.run_command("disc", "--out", str(out), "--gap", "3", str(sheet))
         self.assertEqual((status, records[0]["fits"], records[0]["total_sectors"]), (0, True, 375 * 2 + 225))
         self.assertEqual([t["title"] for t in records[0]["tracks"]], ["First", "2"])
-        self.assertEqual(sorted(p.name for p in out.iterdir()), ["shop.bin", "shop.cue"])
+        self.assertEqual(
+            sorted(p.name for p in out.iterdir()), [f"shop.{s}" for s in ("bin", "cdt", "cue", "digests", "sub")]
+        )
         long = self.source / "long.wav"
         write_sound(long, 44_100)
         with long.open("r+b") as file:

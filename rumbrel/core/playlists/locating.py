@@ -8,7 +8,7 @@ from functools import cached_property
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
-from .model import ListEntry
+from .model import ListEntry, is_file
 
 __all__ = ["Surroundings", "located", "settled"]
 
@@ -32,15 +32,7 @@ def located(written: str, folder: Path) -> Path:
     if _DRIVE.match(text):
         candidates.append(Path("/", text[2:].replace("\\", "/").lstrip("/")))
         candidates.append(folder / text[3:].replace("\\", "/"))
-    return next((path for path in candidates if _is_file(path)), candidates[1 if "\\" in text else 0])
-
-
-def _is_file(path: Path) -> bool:
-    try:
-        return path.is_file()
-    except (OSError, ValueError):
-        # A name too long or with a zero byte is the name of no file.
-        return False
+    return next((path for path in candidates if is_file(path)), candidates[1 if "\\" in text else 0])
 
 
 class Surroundings:
@@ -83,4 +75,4 @@ _LISTS = frozenset({".m3u", ".m3u8", ".pls", ".xspf", ".cue"})
 def settled(entries: Iterable[ListEntry], folder: Path) -> tuple[ListEntry, ...]:
     """Entries with the missing ones looked for around the list."""
     around = Surroundings(folder)
-    return tuple(around.find_again(entry) if not _is_file(entry.path) else entry for entry in entries)
+    return tuple(around.find_again(entry) if not is_file(entry.path) else entry for entry in entries)

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from pathlib import Path
 
-__all__ = ["ListEntry", "TrackList"]
+__all__ = ["ListEntry", "TrackList", "is_file"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -24,7 +24,15 @@ class ListEntry:
 
     @property
     def missing(self) -> bool:
-        return not self.path.is_file()
+        return not is_file(self.path)
+
+
+def is_file(path: Path) -> bool:
+    """Whether a file is there; a name too long or with a zero byte is the name of none."""
+    try:
+        return path.is_file()
+    except (OSError, ValueError):
+        return False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

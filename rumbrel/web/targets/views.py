@@ -4,8 +4,10 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
 from rumbrel.core.formats.encodings import encoding_for
-from rumbrel.core.targets import all_targets, fit_to
-from rumbrel.web.collection.services import facts_of, pulled_tracks
+from rumbrel.core.targets import FitKind, all_targets
+from rumbrel.web.collection.services import pulled_tracks
+
+from .services import standings
 
 
 def index(request: HttpRequest) -> HttpResponse:
@@ -14,6 +16,14 @@ def index(request: HttpRequest) -> HttpResponse:
 
 
 def where(request: HttpRequest) -> HttpResponse:
+    slug = request.GET.get("target", "")
+    known = slug if any(target.slug == slug for target in all_targets()) else ""
     tracks = pulled_tracks()
-    rows = [(track, [fit_to(facts_of(track), target) for target in all_targets()]) for track in tracks]
-    return render(request, "targets/where.html", {"targets": all_targets(), "rows": rows})
+    context = {
+        "count": len(tracks),
+        "rows": standings(tracks, known),
+        "targets": all_targets(),
+        "chosen": known,
+        "kinds": list(FitKind),
+    }
+    return render(request, "targets/where.html", context)

@@ -8,7 +8,9 @@ from django import template
 
 from rumbrel.core.disc.layout import DiscLayout
 from rumbrel.core.disc.red_book import SECTORS_PER_SECOND
+from rumbrel.core.targets import FitKind
 from rumbrel.web.collection.models import Track
+from rumbrel.web.targets.services import Standing
 
 register = template.Library()
 
@@ -137,3 +139,25 @@ def groove(rings: Sequence[tuple[float, float, int]], edge_mm: float) -> dict[st
         for inner, outer, number in rings
     ]  # fmt: skip
     return {"rings": drawn, "edge": round(edge_mm, 2)}
+
+
+STRIP_WIDTH = 480
+_WIDEST_MARK = 30
+
+
+@register.inclusion_tag("components/fit_strip.html")
+def fit_strip(standing: Standing) -> dict[str, object]:
+    """A mark for each track, whose shape says how it stands to the target."""
+    pitch = min(_WIDEST_MARK, STRIP_WIDTH / max(1, len(standing.fits)))
+    marks = [
+        {
+            "x": round(number * pitch + 0.5, 2),
+            "width": round(max(0.6, pitch - 3), 2),
+            "end": round(number * pitch + 0.5 + max(0.6, pitch - 3), 2),
+            "kind": str(fit.kind),
+            "title": f"{track.title}: {fit.kind}, {fit.reason}",
+        }
+        for number, (track, fit) in enumerate(standing.fits)
+    ]
+    counts = ", ".join(f"{n} {kind}" for kind, n in zip(FitKind, standing.counts, strict=True) if n)
+    return {"marks": marks, "width": STRIP_WIDTH, "name": f"{standing.target.name}: {counts}"}

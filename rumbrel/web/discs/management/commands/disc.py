@@ -103,7 +103,9 @@ class Command(ReportingCommand):
             if failed is not None:
                 raise CommandError(f"Nothing written: disc {number}: {failed.text}.", returncode=DOES_NOT_FIT)
         self._announce(division, options)
-        return all([self._one(job, each, f"{name} {number}", options) for number, each in enumerate(layouts, 1)])
+        # Every disc is written, also after one that does not read back.
+        written = [self._one(job, each, f"{name} {number}", options) for number, each in enumerate(layouts, 1)]
+        return all(written)
 
     def _announce(self, division: Split, options: dict[str, Any]) -> None:
         record = {

@@ -1,0 +1,97 @@
+"""Volumes: whole clusters, playing order, comparison on the volume, continuing."""
+
+import shutil
+import tempfile
+from pathlib import Path
+from unittest import TestCase, mock
+
+from rumbrel.core.delivery import Delivered, deliver, plan_delivery
+from rumbrel.core.errors import OutputError
+from rumbrel.core.forecast import Source
+from rumbrel.core.inspection import inspect_file
+from rumbrel.core.places import Volume, file_system_for, volume_at, volume_kind_for
+from rumbrel.core.playlists import read_list
+from rumbrel.core.targets import find_target
+from tests.signals import leftovers, write_sound
+
+
+class DeliveryTests(TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        (self.folder / "stick").mkdir()
+        self.sources = []
+        for number, name in enumerate(("Zeal.flac", "Again: peal?.flac", "Last.flac")):
+            path = write_sound(self.folder / "in" / name, 60_000 + number, seed=number + 1)
+            self.sources.append(Source(path=path, relative=Path(name)))
+
+    def volume(self, kind: str = "stick-8gb") -> Volume:
+        return volume_at(self.folder / "stick", volume_kind_for(kind))
+
+    def run_all(self, target: str = "car-mp3", **more: object) -> list[Delivered]:
+        plan = plan_delivery(self.sources, find_target(target), self.volume(), **more)  # type: ignore[arg-type]
+        return list(deliver(plan, self.folder / "work", jobs=2))
+
+    def test_in_playing_order_with_names_the_volume_takes_and_compared(self) -> None:
+        written: list[str] = []
+        original = Path.replace
+
+        def noting(path: Path, target: Path) -> Path:
+            if "stick" in str(target):
+                written.append(Path(target).name)
+            return original(path, target)
+
+        with mock.patch.object(Path, "replace", noting):
+            results = self.run_all(lists=[("Tour: one", [2, 0, 1])])
+        self.assertTrue(all(result.ok and result.digest for result in results))
+        self.assertEqual(written[:3], ["Zeal.mp3", "Again- peal.mp3", "Last.mp3"])
+        entries = read_list(self.folder / "stick" / "Tour- one.m3u8").entries
+        self.assertEqual([entry.written for entry in entries], ["Last.mp3", "Zeal.mp3", "Again- peal.mp3"])
+        self.assertTrue(all(inspect_file(entry.path).ok for entry in entries))
+        self.assertEqual(leftovers(self.folder / "stick"), [])
+
+    def test_a_player_without_lists_gets_a_folder_for_each(self) -> None:
+        results = self.run_all("card-folders", lists=[("Bells", [0, 2]), ("Rolls", [1])])
+        places = [Path(result.place).relative_to(self.folder / "stick").as_posix() for result in results]
+        self.assertEqual(places, ["Bells/001 Zeal.mp3", "Rolls/001 Again- peal.mp3", "Bells/002 Last.mp3"])
+
+    def test_a_second_call_continues_and_copies_nothing_twice(self) -> None:
+        self.run_all()
+        (self.folder / "stick" / "Last.mp3").unlink()
+        self.assertEqual([str(result.step.action) for result in self.run_all()], ["skip", "skip", "convert"])
+
+    def test_clusters_and_room(self) -> None:
+        """FAT32 up to 8 GiB has clusters of 4 KiB, above 32 GiB of 32 KiB (common practice)."""
+        fat = file_system_for("fat32")
+        self.assertEqual([fat.cluster_bytes(n << 30) for n in (8, 16, 32, 64)], [4096, 8192, 16384, 32768])
+        self.assertEqual(fat.bytes_taken(1, 8 << 30), 4096)
+        volume = self.volume("card-2gb")
+        (self.folder / "stick" / "old.bin").write_bytes(bytes(5000))
+        self.assertEqual(volume.free_bytes - self.volume("card-2gb").free_bytes, 8192)
+        plan = plan_delivery(self.sources, find_target("car-mp3"), volume)
+        small = Volume(
+            root=volume.root, kind=volume.kind, system=volume.system, capacity_bytes=10_000, free_bytes=5_000
+        )
+        with self.assertRaisesRegex(OutputError, "whole clusters"):
+            list(deliver(plan_delivery(self.sources, find_target("car-mp3"), small), self.folder / "work", jobs=1))
+        self.assertTrue(plan.fits)
+
+    def test_a_volume_that_vanishes_fails_what_is_left_and_says_so(self) -> None:
+        plan = plan_delivery(self.sources, find_target("car-mp3"), self.volume())
+        results = []
+        for result in deliver(plan, self.folder / "work", jobs=1):
+            results.append(result)
+            shutil.rmtree(self.folder / "stick", ignore_errors=True)
+        self.assertEqual([result.ok for result in results], [True, False, False])
+        self.assertIn("Connect it again", results[1].error)
+        with self.assertRaisesRegex(OutputError, "not there"):
+            self.volume()
+
+    def test_a_copy_that_reads_back_wrong_is_not_kept(self) -> None:
+        plan = plan_delivery(self.sources[:1], find_target("car-mp3"), self.volume())
+        with mock.patch("rumbrel.core.delivery.deliver.hashlib.file_digest") as digest:
+            digest.return_value.hexdigest.return_value = "different"
+            results = list(deliver(plan, self.folder / "work", jobs=1))
+        self.assertIn("does not read back", results[0].error)
+        self.assertEqual(list((self.folder / "stick").iterdir()), [])

@@ -1,0 +1,88 @@
+"""Lists in every format, both ways."""
+
+import tempfile
+from pathlib import Path
+from unittest import TestCase
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from rumbrel.core.errors import PlaylistError
+from rumbrel.core.playlists import LIST_SUFFIXES, ListEntry, TrackList, read_list, write_list
+
+NAMES = st.text(st.characters(exclude_characters="/\0\n\r\x0b\x0c\x1c\x1d\x1e\x85\u2028\u2029", exclude_categories=("Cs",)),
+                min_size=1, max_size=30).map(lambda text: f"x{text}x.wav")  # fmt: skip
+
+
+class ListTests(TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name).resolve()
+
+    def _file(self, name: str) -> Path:
+        path = self.folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.touch()
+        return path
+
+    @given(st.lists(NAMES, min_size=1, max_size=4), st.sampled_from(LIST_SUFFIXES), st.booleans())
+    @settings(max_examples=120, deadline=None)
+    def test_entries_come_back(self, names: list[str], suffix: str, relative: bool) -> None:
+        paths = [self._file(f"in/{name}") for name in names]
+        entries = tuple(
+            ListEntry(path=path, title=f"Title {n}", performer="A. Venning", seconds=float(60 + n))
+            for n, path in enumerate(paths)
+        )
+        list_path = self.folder / "lists" / f"l{suffix}"
+        write_list(TrackList(entries=entries, title="Tower days"), list_path, relative=relative)
+        found = read_list(list_path)
+        for entry, path in zip(found.entries, paths, strict=True):
+            self.assertEqual(entry.path.resolve(), path.resolve())
+        self.assertEqual([(e.title, e.performer, e.seconds) for e in found.entries],
+                         [(e.title, e.performer, e.seconds) for e in entries])  # fmt: skip
+        if suffix != ".pls":
+            self.assertEqual(found.title, "Tower days")
+
+    def test_nothing_is_lost_that_both_can_hold(self) -> None:
+        entries = (ListEntry(path=self._file("a.flac"), title="Rounds", performer="A", album="Tower", seconds=12.0),
+                   ListEntry(path=self._file("b.flac")))  # fmt: skip
+        write_list(TrackList(entries=entries, title="T"), self.folder / "l.xspf")
+        write_list(read_list(self.folder / "l.xspf"), self.folder / "l.m3u8")
+        write_list(read_list(self.folder / "l.m3u8"), self.folder / "again.xspf")
+        self.assertEqual((self.folder / "again.xspf").read_text(), (self.folder / "l.xspf").read_text())
+
+    def test_paths_and_encodings_of_other_systems(self) -> None:
+        self._file("Musik/Größe.flac")
+        self._file("Deep/down/here/Stand.flac")
+        for name, raw in (
+            ("a.m3u", "Musik\\Größe.flac\r\nC:\\Old\\Stand.flac\r\n".encode("cp1252")),
+            ("b.m3u8", "\ufeffMusik/Größe.flac\nStand.flac\n".encode()),
+            ("c.m3u", "Musik/Größe.flac\nStand.mp3\n".encode("utf-16")),
+            ("d.pls", b"[playlist]\nFile2=Stand.flac\nFile1=Musik/Gr\xf6\xdfe.flac\nNumberOfEntries=2\n"),
+        ):
+            (self.folder / name).write_bytes(raw)
+            entries = read_list(self.folder / name).entries
+            self.assertEqual([entry.path.name for entry in entries], ["Größe.flac", "Stand.flac"], name)
+            self.assertFalse(any(entry.missing for entry in entries), name)
+            self.assertEqual([entry.found_again for entry in entries], [False, True], name)
+
+    def test_what_is_really_missing_is_told(self) -> None:
+        (self.folder / "l.m3u8").write_text("#EXTM3U\n#EXTINF:-1,Gone\nnowhere.flac\n" + "x" * 5000 + "\n")
+        entries = read_list(self.folder / "l.m3u8").entries
+        self.assertEqual([entry.seconds for entry in entries], [None, None])
+        self.assertTrue(all(entry.missing or not entry.found_again for entry in entries))
+
+    def test_hostile_lists(self) -> None:
+        bomb = '<?xml version="1.0"?><!DOCTYPE p [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;">]><playlist>&b;</playlist>'
+        for name, text in (("a.xspf", bomb), ("b.xspf", "<?xml version='1.0'?><other/>"), ("c.xspf", "<?xml"),
+                           ("d.m3u", "a\0b"), ("e.pls", "File1=x")):  # fmt: skip
+            (self.folder / name).write_text(text)
+            with self.assertRaises(PlaylistError):
+                read_list(self.folder / name)
+        (self.folder / "long.m3u8").write_text("#EXTM3U\n" + "".join(f"{n}.flac\n" for n in range(100_000)))
+        self.assertEqual(len(read_list(self.folder / "long.m3u8").entries), 100_000)
+        with self.assertRaises(PlaylistError):
+            write_list(TrackList(entries=(ListEntry(path=Path("a\nb")),)), self.folder / "x.m3u8")
+        with self.assertRaises(PlaylistError):
+            write_list(TrackList(entries=()), self.folder / "x.txt")

@@ -1,0 +1,129 @@
+"""Discs read by libcdio and isoinfo, which know nothing of Rumbrel."""
+
+import os
+import re
+import shutil
+import subprocess
+import tempfile
+from dataclasses import replace
+from pathlib import Path
+from unittest import TestCase
+
+from rumbrel.core.disc.data_disc import DataFile, write_data_disc
+from rumbrel.core.disc.image import write_image
+from rumbrel.core.disc.layout import lay_out
+from rumbrel.core.disc.media import medium_for
+from rumbrel.core.disc.text import DiscText, TrackText
+from rumbrel.core.errors import DiscError
+from tests.core.test_disc import programme
+from tests.signals import write_sound
+
+
+def run(*command: str) -> str:
+    environment = {**os.environ, "LC_ALL": "C.UTF-8"}
+    return subprocess.run(command, capture_output=True, text=True, errors="replace", env=environment).stdout
+
+
+class OutsideCase(TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+
+class AudioDiscTests(OutsideCase):
+    def setUp(self) -> None:
+        super().setUp()
+        parts = []
+        for number in (1, 2, 3):
+            path = write_sound(self.folder / f"{number}.wav", 300_000 + number, seed=number)
+            part = programme(str(path), 300_000 + number, f"Peal {number}")
+            parts.append(replace(part, performer="A. Venning", isrc=f"QZOSW240000{number}"))
+        parts[1] = replace(parts[1], pre_emphasis=True, copy_permitted=True, gap_sectors=75, index_samples=(58_800,))
+        self.layout = lay_out(parts, gap_sectors=150, medium=medium_for("80"))
+        tracks = tuple(
+            TrackText(title=p.title, performer="The Ringers", composer="T. Maes", isrc=p.isrc) for p in parts
+        )
+        disc = TrackText(title="Tower days", performer="The Ringers", composer="Various")
+        self.text = DiscText(disc=disc, tracks=tracks, product_code="4006381333931")
+        self.image = write_image(self.layout, self.folder, "shop", text=self.text)
+
+    def _info(self, cue: Path) -> str:
+        return run("cd-info", "--no-header", "--no-device-info", "--cue-file", str(cue))
+
+    def test_contents_flags_and_codes(self) -> None:
+        text = self._info(self.image.cue_path)
+        rows = re.findall(
+            r"^\s*(\d+): \d\d:\d\d:\d\d\s+(\d+) (?:audio|leadout)(?:\s+\w+\s+(\w+)\s+2\s+(\w+))?", text, re.M
+        )
+        starts = {int(row[0]): int(row[1]) for row in rows}
+        self.assertEqual([starts[n] for n in (1, 2, 3)], [track.start_sector for track in self.layout.tracks])
+        self.assertEqual(starts[170], self.layout.total_sectors)
+        self.assertEqual([row[2:] for row in rows[:3]], [("no", "no"), ("yes", "yes"), ("no", "no")])
+        self.assertIn("(MCN): 4006381333931", text)
+        self.assertEqual(re.findall(r"ISRC: (\w+)", text), ["QZOSW2400001", "QZOSW2400002", "QZOSW2400003"])
+
+    def test_the_packs_alone_give_the_texts(self) -> None:
+        """A sheet without titles, so that what is read comes from the packs."""
+        bare = self.folder / "bare" / "shop.cue"
+        bare.parent.mkdir()
+        for suffix in (".bin", ".cdt"):
+            shutil.copy(self.image.cue_path.with_suffix(suffix), bare.parent)
+        lines = self.image.cue_path.read_text().splitlines()
+        kept = [line for line in lines if line.strip().split(" ")[0] in ("CDTEXTFILE", "FILE", "TRACK", "INDEX")]
+        bare.write_text("\n".join(kept) + "\n")
+        text = self._info(bare)
+        self.assertEqual(re.findall(r"TITLE: (.*)", text), ["Tower days", "Peal 1", "Peal 2", "Peal 3"])
+        self.assertEqual(re.findall(r"COMPOSER: (.*)", text), ["Various"] + ["T. Maes"] * 3)
+        self.assertEqual(re.findall(r"PERFORMER: (.*)", text), ["The Ringers"] * 4)
+        self.assertEqual(re.findall(r"ISRC: (.*)", text), [track.isrc for track in self.text.tracks])
+
+
+class DataDiscTests(OutsideCase):
+    def _disc(self) -> Path:
+        names = ["Größe – Höhe 🔔.flac", "a" * 90 + ".flac", "a" * 90 + "b.flac", "What?.flac", "what-.flac"]
+        files = []
+        for number, name in enumerate(names):
+            path = write_sound(self.folder / f"{number}.flac", 9_000 + number)
+            files.append(DataFile(path=path, folder="Tower days" if number < 3 else "Rolls; barrel", name=name))
+        self.files = files
+        return write_data_disc(files, self.folder / "out", "Tour stick", medium=medium_for("74"))
+
+    def test_isoinfo_and_libcdio_list_the_names_and_the_bytes(self) -> None:
+        iso = self._disc()
+        # isoinfo prints Joliet names in ISO 8859-1.
+        raw = subprocess.run(["isoinfo", "-J", "-f", "-i", str(iso)], capture_output=True).stdout
+        listing = raw.decode("latin-1").splitlines()
+        self.assertIn("/Tower days", listing)
+        self.assertIn("/Rolls, barrel", listing)
+        longest = max(len(name.rsplit("/", 1)[1]) for name in listing)
+        self.assertLessEqual(longest, 64)
+        self.assertEqual(len({name.casefold() for name in listing}), len(listing))
+        self.assertEqual(sum(name.endswith(".flac") for name in listing), 5)
+        first = next(name for name in listing if "Größe" in name)
+        data = subprocess.run(
+            ["isoinfo", "-J", "-i", str(iso), "-x", first.encode("latin-1")], capture_output=True
+        ).stdout
+        self.assertEqual(data, self.files[0].path.read_bytes())
+        play = subprocess.run(["isoinfo", "-J", "-i", str(iso), "-x", "/Tower days/Play all.m3u"], capture_output=True)
+        entries = play.stdout.decode().splitlines()[1:]
+        shown = {n for n in listing if n.startswith("/Tower days/") and n.endswith("flac")}
+        self.assertEqual({"/Tower days/" + entry.replace("–", "_") for entry in entries}, shown)
+        plain = run("isoinfo", "-f", "-i", str(iso)).splitlines()
+        self.assertTrue(
+            all(re.fullmatch(r"[A-Z0-9_]{1,8}(\.[A-Z0-9_]{0,3})?(;1)?", n.rsplit("/", 1)[1]) for n in plain)
+        )
+        shown = run("iso-info", "-l", "-i", str(iso))
+        self.assertIn("TOUR_STICK", run("iso-info", "-d", "-i", str(iso)) + shown)
+
+    def test_what_does_not_fit_or_is_missing_is_refused(self) -> None:
+        from unittest import mock
+
+        with mock.patch("rumbrel.core.disc.data_disc._size", return_value=700_000_000):
+            with self.assertRaisesRegex(DiscError, "74 minute"):
+                self._disc()
+        with self.assertRaisesRegex(DiscError, "not there"):
+            write_data_disc(
+                [DataFile(path=Path("/nowhere/a"), folder="", name="a")], self.folder, "x", medium=medium_for("74")
+            )
+        self.assertEqual(list(self.folder.glob("*.iso")), [])

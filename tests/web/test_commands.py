@@ -1,0 +1,218 @@
+"""The commands in depth: several targets, forecasts, levels, lists, discs, taking in, delivery."""
+
+import csv
+import io
+import json
+from pathlib import Path
+
+import numpy as np
+import soundfile
+from django.core.management import call_command
+from django.core.management.base import CommandError
+from django.test import override_settings
+
+from rumbrel.core.tags import TagSet, write_tags
+from tests.signals import decoded, leftovers, music, write_sound
+from tests.web.test_pages import WebCase
+
+
+class CommandCase(WebCase):
+    def setUp(self) -> None:
+        super().setUp()
+        data = override_settings(DATA=self.folder / "data")
+        data.enable()
+        self.addCleanup(data.disable)
+        self.out = self.folder / "out"
+
+    def run_command(self, *words: str) -> tuple[list[dict], int]:
+        out, status = io.StringIO(), 0
+        try:
+            call_command(*words, "--json", stdout=out)
+        except CommandError as error:
+            status = error.returncode
+            self.error = str(error)
+        except SystemExit as error:
+            status = int(error.code or 0)
+        return [json.loads(line) for line in out.getvalue().splitlines()], status
+
+    def album(self, *seconds: float) -> list[Path]:
+        paths = []
+        for number, length in enumerate(seconds, 1):
+            path = write_sound(
+                self.source / f"{number}.flac", sound=music(round(44_100 * length), seed=number) * number / 4
+            )
+            fields = {
+                "title": (f"Peal {number}",),
+                "album": ("Tower",),
+                "artist": ("A. Venning",),
+                "track": (f"{number}",),
+            }
+            write_tags(path, TagSet(fields=fields), container="flac", codec="flac")
+            paths.append(path)
+        return paths
+
+
+class ConvertTests(CommandCase):
+    def test_several_targets_forecast_report_and_verify(self) -> None:
+        self.album(2, 3)
+        words = ("convert", "--targets", "car-mp3,archive-flac", "--out", str(self.out), str(self.source))
+        forecast, status = self.run_command(*words, "--dry-run")
+        self.assertEqual(status, 0)
+        self.assertFalse(self.out.exists())
+        records, status = self.run_command(*words, "--report", str(self.folder / "r.csv"))
+        self.assertEqual(status, 0)
+        self.assertEqual({r["output"] for r in records}, {f["output"] for f in forecast})
+        self.assertEqual(sorted(r["action"] for r in records), ["convert", "convert", "copy", "copy"])
+        rows = list(csv.DictReader((self.folder / "r.csv").open()))
+        self.assertEqual(sorted(int(row["bytes_out"]) for row in rows), sorted(r["bytes_out"] for r in records))
+        again, status = self.run_command(*words)
+        self.assertEqual([(r["action"], r["reason"]) for r in again], [("skip", "up to date")] * 4)
+        verified, status = self.run_command(*words, "--verify-only")
+        self.assertEqual((status, [r["checked"] for r in verified]), (0, [True] * 4))
+        (self.out / "car-mp3" / "1.mp3").write_bytes(b"torn")
+        verified, status = self.run_command(*words, "--verify-only")
+        self.assertEqual((status, sum(r["ok"] for r in verified)), (1, 3))
+
+    def test_patterns_levels_and_wrong_options(self) -> None:
+        self.album(2, 3)
+        words = ("convert", "--target", "disc-wav", "--out", str(self.out), str(self.source))
+        records, status = self.run_command(*words, "--pattern", "{album}/{track:02} {title}", "--level", "album")
+        self.assertEqual(status, 0)
+        names = sorted(path.relative_to(self.out).as_posix() for path in self.out.rglob("*.wav"))
+        self.assertEqual(names, ["Tower/01 Peal 1.wav", "Tower/02 Peal 2.wav"])
+        loud, quiet = (np.abs(decoded(self.out / name)).max() for name in reversed(names))
+        self.assertAlmostEqual(loud / quiet, 2.0, delta=0.3)
+        for more, word in (
+            (("--pattern", "{nothing}"), "no field"), (("--loudness", "5"), "LUFS"), (("--ceiling", "3"), "dBTP"),
+            (("--report", "x.txt"), "csv"),
+        ):  # fmt: skip
+            records, status = self.run_command(*words, *more)
+            self.assertEqual((records, status), ([], 1))
+            self.assertIn(word, self.error)
+
+    def test_inspect_deep(self) -> None:
+        path = str(self.album(2)[0])
+        records, status = self.run_command("inspect", "--deep", path)
+        deep = records[0]["deep"]
+        self.assertEqual((status, deep["decoded_samples"], deep["clipped_runs"], deep["channels"]), (0, 88_200, 0, ""))
+        self.assertTrue(-60 < deep["integrated_lufs"] < 0 and len(deep["picture"]["lows"]) <= 1000)
+
+
+class DiscTests(CommandCase):
+    def test_lists_become_discs_with_text_codes_and_level(self) -> None:
+        self.album(5, 6)
+        (self.source / "l.m3u8").write_text("2.flac\n1.flac\n")
+        text = self.folder / "t.toml"
+        text.write_text('title = "Shop"\nproduct_code = "4006381333931"\n')
+        words = ("disc", "--out", str(self.out), "--name", "d", "--text", str(text), str(self.source / "l.m3u8"))
+        records, status = self.run_command(*words, "--check", "--level", "album")
+        self.assertEqual((status, records[0]["written"]), (0, False))
+        self.assertFalse(self.out.exists())
+        records, status = self.run_command(*words, "--gaps", "0,0:01:00")
+        self.assertEqual((status, [t["gap_sectors"] for t in records[0]["tracks"]]), (0, [0, 75]))
+        self.assertEqual(
+            sorted(p.name for p in self.out.iterdir()), [f"d.{s}" for s in ("bin", "cdt", "cue", "digests", "sub")]
+        )
+        for wrong, word in ((("--gaps", "1"), "2 tracks"), (("--gap", "99"), "0 to 60"), (("--speed", "7"), "rated")):
+            _, status = self.run_command(*words, *wrong)
+            self.assertIn(word, self.error)
+
+    def test_what_is_too_long_is_offered_and_split(self) -> None:
+        self.album(5)
+        sheet = self.source / "many.m3u8"
+        sheet.write_text("1.flac\n" * 30)
+        with override_settings():
+            from unittest import mock
+
+            from rumbrel.core.disc import media
+
+            small = [medium if medium.key != "74" else _smaller(medium) for medium in media.MEDIA]
+            with mock.patch.object(media, "MEDIA", tuple(small)):
+                words = ("disc", "--medium", "74", "--out", str(self.out), str(sheet))
+                records, status = self.run_command(*words)
+                self.assertEqual(status, 2)
+                self.assertEqual({o["kind"] for o in records[0]["offers"]}, {"fewest", "shortest"})
+                self.assertIn("runs over", records[0]["error"])
+                records, status = self.run_command(*words, "--split", "even")
+                self.assertEqual((status, records[0]["proved"]), (0, True))
+                self.assertEqual(len(list(self.out.glob("*.bin"))), len(records[0]["discs"]))
+
+    def test_a_cue_sheet_is_a_list_of_stretches_and_a_disc_comes_back(self) -> None:
+        self.album(5, 6)
+        _, status = self.run_command(
+            "disc", "--out", str(self.out), "--name", "a", *map(str, sorted(self.source.glob("*.flac")))
+        )
+        self.assertEqual(status, 0)
+        for image_format in ("flac", "wav"):
+            folder = self.folder / image_format
+            words = ("disc", "--out", str(folder), "--name", "a", "--format", image_format, str(self.out / "a.cue"))
+            records, status = self.run_command(*words)
+            self.assertEqual(status, 0)
+            _, status = self.run_command("disc", "--out", str(folder / "again"), "--name", "a", str(folder / "a.cue"))
+            self.assertEqual((folder / "again" / "a.bin").read_bytes(), (self.out / "a.bin").read_bytes())
+        records, status = self.run_command(
+            "takein", str(self.out / "a.cue"), "--out", str(self.folder / "taken"), "--drive", "scratched"
+        )
+        self.assertEqual((status, [r["title"] for r in records]), (0, ["Peal 1", "Peal 2"]))
+        for number, record in enumerate(records, 1):
+            taken, _ = soundfile.read(record["output"], dtype="int16")
+            source, _ = soundfile.read(self.source / f"{number}.flac", dtype="int16")
+            # This drive delivers 6 samples late, so the first and last 6 of the disc are out of its reach.
+            np.testing.assert_array_equal(taken[6 : len(source) - 6], source[6:-6])
+        self.assertTrue(list((self.folder / "taken").rglob("*.log.json")))
+        self.assertEqual(leftovers(self.folder), [])
+
+    def test_data_discs(self) -> None:
+        self.album(2)
+        records, status = self.run_command(
+            "disc", "--format", "iso", "--out", str(self.out), "--name", "x", str(self.source)
+        )
+        self.assertEqual((status, records[0]["files"]), (0, 1))
+        self.assertTrue((self.out / "x.iso").is_file())
+
+    def test_missing_and_empty(self) -> None:
+        (self.source / "l.m3u8").write_text("gone.flac\n")
+        (self.source / "e.m3u8").write_text("#EXTM3U\n")
+        (self.source / "c.cue").write_text('FILE "gone.wav" WAVE\nTRACK 01 AUDIO\nINDEX 01 00:00:00\n')
+        for name, word in (
+            ("l.m3u8", "missing: gone.flac"),
+            ("e.m3u8", "empty"),
+            ("c.cue", "not there"),
+            ("no.m3u8", "cannot be read"),
+        ):
+            _, status = self.run_command("disc", "--out", str(self.out), str(self.source / name))
+            self.assertEqual(status, 1)
+            self.assertIn(word, self.error)
+
+
+def _smaller(medium):  # type: ignore[no-untyped-def]
+    from dataclasses import replace
+
+    return replace(medium, capacity_sectors=8_000)
+
+
+class PlaceTests(CommandCase):
+    def test_playlist(self) -> None:
+        self.album(2)
+        (self.source / "l.m3u").write_text("#EXTINF:2,A. Venning - Peal\n1.flac\ngone.flac\n")
+        records, status = self.run_command("playlist", str(self.source / "l.m3u"), str(self.folder / "l.xspf"))
+        self.assertEqual((status, [r["missing"] for r in records]), (1, [False, True]))
+        words = ("playlist", "--drop-missing", str(self.folder / "l.xspf"), str(self.folder / "l.pls"))
+        records, status = self.run_command(*words)
+        self.assertEqual([r["title"] for r in records], ["Peal"])
+        _, status = self.run_command("playlist", str(self.folder / "l.pls"), str(self.folder / "l.pls"))
+        self.assertIn("Name another", self.error)
+
+    def test_deliver(self) -> None:
+        self.album(2, 2)
+        (self.source / "l.m3u8").write_text("2.flac\n1.flac\n")
+        (self.folder / "stick").mkdir()
+        words = ("deliver", "--volume", str(self.folder / "stick"), "--volume-kind", "card-2gb", "--target", "car-mp3")
+        records, status = self.run_command(*words, str(self.source / "l.m3u8"), "--dry-run")
+        self.assertEqual((status, list((self.folder / "stick").iterdir())), (0, []))
+        records, status = self.run_command(*words, str(self.source / "l.m3u8"))
+        self.assertEqual((status, [Path(r["output"]).name for r in records]), (0, ["2.mp3", "1.mp3"]))
+        self.assertTrue(all(r["checked"] for r in records))
+        self.assertTrue((self.folder / "stick" / "l.m3u8").is_file())
+        _, status = self.run_command(*words[:2], str(self.folder / "gone"), *words[3:], str(self.source))
+        self.assertIn("not there", self.error)
