@@ -1,6 +1,7 @@
 """What inspection tells of every kind of file, and what only a whole decode shows."""
 
 import os
+import struct
 import tempfile
 from pathlib import Path
 from unittest import TestCase
@@ -106,6 +107,17 @@ class KindTests(FolderCase):
             self.assertEqual([str(p.code) for p in inspect_file(placeholder).problems], ["not-present"])
         self.assertEqual(convert_one(placeholder, "car-mp3", self.folder / "o").step.action, Action.REFUSE)
 
+    def test_protected_and_one_bit_sound(self) -> None:
+        m4a = Path(convert_one(write_sound(self.folder / "a.wav"), "pocket-aac", self.folder / "o").step.output)
+        path = self.folder / "protected.m4a"
+        path.write_bytes(m4a.read_bytes().replace(b"mp4a", b"drms", 1))
+        self.assertEqual([str(p.code) for p in inspect_file(path).problems], ["protected"])
+        outcome = convert_one(_one_bit_file(self.folder / "a.dsf"), "archive-flac", self.folder / "o")
+        facts = inspect_file(self.folder / "a.dsf")
+        self.assertEqual((facts.container, facts.codec, facts.channels), ("dsf", "dsd", 2))
+        self.assertTrue(outcome.ok, outcome.error)
+        self.assertEqual(inspect_file(Path(outcome.step.output)).bit_depth, 24)
+
     def test_many_keep_their_order_and_agree_with_one_at_a_time(self) -> None:
         paths = [write_sound(self.folder / f"{n}.wav", 2_000 + n) for n in range(40)]
         found = [deep.facts for deep in inspect_many(paths, deep=False, jobs=2)]
@@ -123,6 +135,16 @@ class KindTests(FolderCase):
         outcome = convert_one(path, "archive-flac", self.folder / "o")
         self.assertTrue(outcome.ok and outcome.digest)
         np.testing.assert_array_equal(decoded(Path(outcome.step.output)), raw.astype(np.float64))
+
+
+def _one_bit_file(path: Path) -> Path:
+    """Half a second of 2.8 MHz noise in a DSF: its three chunks, blocks of 4,096 bytes a channel (from memory)."""
+    blocks, rate = 43, 2_822_400
+    data = np.random.default_rng(1).integers(0, 256, blocks * 2 * 4096, dtype=np.uint8).tobytes()
+    form = struct.pack("<4sQIIIIIIQII", b"fmt ", 52, 1, 0, 2, 2, rate, 1, blocks * 4096 * 8, 4096, 0)
+    body = form + struct.pack("<4sQ", b"data", len(data) + 12) + data
+    path.write_bytes(struct.pack("<4sQQQ", b"DSD ", 28, 28 + len(body), 0) + body)
+    return path
 
 
 class DeepTests(FolderCase):

@@ -163,7 +163,7 @@ class LevelTests(FolderCase):
         return meter.level().integrated_lufs
 
     def _run(self, rule: LevelRule, *, trim: bool = False, target: str = "disc-wav") -> list[Path]:
-        plan = self.plan("in", target=target, when_present=WhenPresent.REPLACE)
+        plan = self.plan("in", target=target, when_present=WhenPresent.REPLACE, level=rule, trims=trim)
         facts = [step.source for step in plan.steps]
         steps = levelled(plan.steps, measure_all(facts, jobs=2), rule=rule, members=facts, trim=trim)
         for step in steps:
@@ -198,6 +198,20 @@ class LevelTests(FolderCase):
             tags = inspect_file(path).tags
             self.assertAlmostEqual(float(tags.first("track_gain").split()[0]), -18 - self._loudness(source), delta=0.02)
             self.assertTrue(tags.first("album_gain") and tags.first("album_peak"))
+
+    def test_what_would_be_copied_is_tagged_or_made_anew(self) -> None:
+        sources = self._album()
+        copies = self._run(LevelRule(mode="tags"), target="archive-flac")
+        self.assertEqual({step.action for step in self.steps}, {Action.COPY})
+        self.assertTrue(all(inspect_file(path).tags.first("track_gain") for path in copies))
+        np.testing.assert_array_equal(decoded(copies[0]), decoded(sources[0]))
+        made = self._run(LevelRule(mode="track", loudness_lufs=-20), target="archive-flac")
+        self.assertEqual({step.action for step in self.steps}, {Action.CONVERT})
+        self.assertAlmostEqual(self._loudness(made[0]), -20, delta=0.05)
+        write_sound(self.folder / "in" / "w.wav", 44_100)
+        for _ in range(2):
+            wav = next(path for path in self._run(LevelRule(mode="tags")) if path.name == "w.wav")
+            self.assertEqual(wav.read_bytes().count(b"id3 "), 1)
 
     def test_trimming_only_when_asked(self) -> None:
         quiet = np.concatenate([np.zeros((5_000, 2)), music(44_100), np.zeros((7_000, 2))])

@@ -1,5 +1,7 @@
 """Discs read by libcdio and isoinfo, which know nothing of Rumbrel."""
 
+import ctypes
+import ctypes.util
 import os
 import re
 import shutil
@@ -62,6 +64,22 @@ class AudioDiscTests(OutsideCase):
         self.assertEqual([row[2:] for row in rows[:3]], [("no", "no"), ("yes", "yes"), ("no", "no")])
         self.assertIn("(MCN): 4006381333931", text)
         self.assertEqual(re.findall(r"ISRC: (\w+)", text), ["QZOSW2400001", "QZOSW2400002", "QZOSW2400003"])
+
+    def test_indexes(self) -> None:
+        """INDEX 00 and 01 of every track as the library itself holds them."""
+        library = ctypes.CDLL(ctypes.util.find_library("cdio"))
+        library.cdio_open_cue.restype = ctypes.c_void_p
+        for name in ("cdio_get_track_lsn", "cdio_get_track_pregap_lsn", "cdio_get_track_last_lsn"):
+            getattr(library, name).argtypes = [ctypes.c_void_p, ctypes.c_ubyte]
+        disc = library.cdio_open_cue(str(self.image.cue_path).encode())
+        self.assertTrue(disc)
+        for track in self.layout.tracks:
+            self.assertEqual(library.cdio_get_track_lsn(disc, track.number), track.start_sector)
+            if track.gap_sectors:
+                before = library.cdio_get_track_pregap_lsn(disc, track.number)
+                self.assertEqual(before, track.start_sector - track.gap_sectors)
+        self.assertEqual(library.cdio_get_track_last_lsn(disc, 3), self.layout.total_sectors - 1)
+        library.cdio_destroy(ctypes.c_void_p(disc))
 
     def test_the_packs_alone_give_the_texts(self) -> None:
         """A sheet without titles, so that what is read comes from the packs."""

@@ -111,6 +111,11 @@ def _copy(step: Step, working: Path, watch: Watch) -> Outcome:
         if hashlib.file_digest(file, hashlib.blake2b).digest() != read.digest():
             raise CheckFailed("The copy does not read back as it was written. Check the disk.")
     samples = step.source.samples
+    if step.extra_fields:
+        # The sound stays as it is; what the work found out about it is added to the copy's tags.
+        lost = put_tags(working, step, container=step.source.container, codec=step.source.codec)
+        step = replace(step, warnings=step.warnings + lost)
+        copied = inspect_result(working, step).size_bytes
     return Outcome(
         step=step, ok=True, bytes_out=copied, samples_in=samples, samples_out=samples, checked=True,
         bitrate_bps=step.source.bitrate_bps, warnings=step.warnings,

@@ -1,7 +1,6 @@
 """Level and trimming: a first pass that measures, then gains and cuts for the steps."""
 
 import math
-import multiprocessing
 from collections.abc import Callable, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, replace
@@ -13,13 +12,13 @@ from numpy.typing import NDArray
 from rumbrel.core.errors import DecodeError
 from rumbrel.core.forecast.forecast import plan_sound
 from rumbrel.core.forecast.steps import Action, Step, Warning, WarningCode
-from rumbrel.core.formats.encodings import encoding_for
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.sound.analysis import Ends, EndsFinder, State, StateMeter
 from rumbrel.core.sound.decoding import open_sound
 from rumbrel.core.sound.level import Level, LevelMeter, joined_loudness
 from rumbrel.core.sound.stages import Treatment
 from rumbrel.core.targets.model import LevelRule
+from rumbrel.core.workers import worker_context
 
 __all__ = ["Measured", "gain_for", "levelled", "measure", "measure_all"]
 
@@ -72,8 +71,7 @@ def measure_all(
     unique = list({facts.path: facts for facts in sources}.values())
     unique.sort(key=lambda facts: -facts.duration_seconds)
     found: dict[str, Measured] = {}
-    context = multiprocessing.get_context("forkserver")
-    with ProcessPoolExecutor(max(1, min(jobs, len(unique))), mp_context=context) as pool:
+    with ProcessPoolExecutor(max(1, min(jobs, len(unique))), mp_context=worker_context("scipy.signal")) as pool:
         try:
             for done, (facts, measured) in enumerate(zip(unique, pool.map(measure, unique), strict=True), 1):
                 if measured is not None:
@@ -141,12 +139,11 @@ def _levelled(step: Step, found: Measured | None, albums: dict[str, _Album], rul
     if abs(gain_db) < _LEAST_CHANGE_DB:
         gain_db = 0.0
     start, end = _cuts(found) if trim else (0, None)
-    treatment = Treatment(gain_db=gain_db, start_sample=start, end_sample=end)
-    if treatment == Treatment():
+    if step.action is not Action.CONVERT:
+        # Its samples stay as they are; only tags can say what its level is.
         return step
-    planned = plan_sound(step.source, step.target, treatment)
-    if planned.action is Action.REFUSE:
-        return replace(step, action=Action.REFUSE, reason=planned.reason)
+    treatment = Treatment(gain_db=gain_db, start_sample=start, end_sample=end)
+    planned = plan_sound(step.source, step.target, treatment, changes_sound=True)
     warnings = list(planned.warnings)
     warnings += [w for w in step.warnings if w.code not in {each.code for each in planned.warnings}]
     if limited_db >= _LEAST_CHANGE_DB:
@@ -155,14 +152,7 @@ def _levelled(step: Step, found: Measured | None, albums: dict[str, _Album], rul
             f"so that no peak passes {rule.ceiling_dbtp:g} dBTP."
         )
         warnings.append(Warning(code=WarningCode.LEVEL, text=text))
-    # A file that would be copied keeps its name; once it is converted it takes the ending of its new kind.
-    output = step.output
-    if step.action is not Action.CONVERT and planned.after:
-        output = str(Path(output).with_suffix(encoding_for(planned.encoding).suffix))
-    return replace(
-        planned, output=output, replaces=step.replaces, work=step.work, extra_fields=step.extra_fields,
-        warnings=tuple(warnings),
-    )  # fmt: skip
+    return replace(step, treatment=planned.treatment, after=planned.after, warnings=tuple(warnings))
 
 
 def _gain(loudness_lufs: float, true_peak_dbtp: float, rule: LevelRule) -> tuple[float, float]:

@@ -1,6 +1,5 @@
 """Run many Steps on all cores. A worker that dies takes nothing with it but its own step."""
 
-import multiprocessing
 import os
 import signal
 import time
@@ -12,6 +11,7 @@ from typing import Any
 
 from rumbrel.core.errors import Cancelled
 from rumbrel.core.forecast.steps import Step
+from rumbrel.core.workers import worker_context
 
 from .carry_out import Watch, carry_out, carry_out_group
 from .outcome import Outcome
@@ -82,9 +82,7 @@ class _Crew:
     """Workers with a pipe each: when one dies, only the group in its hands is concerned."""
 
     def __init__(self, groups: Sequence[Group], jobs: int, checks: bool) -> None:
-        # A fresh server process forks the workers: none inherits threads or locks from here.
-        self._context = multiprocessing.get_context("forkserver")
-        self._context.set_forkserver_preload(["rumbrel.core.conversion.pool"])
+        self._context = worker_context()
         # One slot a group and one for the wish to stop.
         self.shares = self._context.RawArray("d", len(groups) + 1)
         self._groups = groups

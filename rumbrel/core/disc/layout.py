@@ -89,6 +89,7 @@ class DiscTrack:
             "length_msf": format_msf(self.sectors),
             "gap_sectors": self.gap_sectors,
             "runs_on": self.runs_on,
+            "gain_db": round(self.programme.gain_db, 2),
             "isrc": self.programme.isrc or None,
         }
 
@@ -138,7 +139,15 @@ class DiscLayout:
             "total_msf": format_msf(self.total_sectors),
             "runs_over_in": over.number if over else None,
             "runs_over_at_msf": format_msf(at) if at is not None else None,
-            "tracks": [track.as_record() for track in self.tracks],
+            "tracks": [{**track.as_record(), **self.place_of(track)} for track in self.tracks],
+        }
+
+    def place_of(self, track: DiscTrack) -> dict[str, float]:
+        """Where a track lies on the physical disc, from and to a radius in mm."""
+        pitch = self.medium.pitch_um
+        return {
+            "from_mm": round(radius_mm(track.start_sector, pitch_um=pitch), 2),
+            "to_mm": round(radius_mm(track.end_sector, pitch_um=pitch), 2),
         }
 
 

@@ -13,7 +13,7 @@ from rumbrel.core.inspection.inspect import inspect_file
 from rumbrel.core.places import file_system_for
 from rumbrel.core.sound.stages import Treatment
 from rumbrel.core.targets.fit import FitKind, fit_to, rewrap_to, shape_for
-from rumbrel.core.targets.model import Target
+from rumbrel.core.targets.model import LevelRule, Target
 from rumbrel.core.targets.pattern import check_pattern
 
 from .ledger import ResultLedger, work_mark
@@ -38,14 +38,19 @@ class WhenPresent(StrEnum):
 class ForecastOptions:
     """What the user chooses beside target and place. "" leaves the choice to the target.
 
-    level_mark stands for what is done to the level, so that a change of it is a change of the work.
+    level is the rule for the level, None for the target's own; with trims, silence at the ends goes.
     """
 
     when_present: WhenPresent = WhenPresent.SKIP
     pattern: str = ""
     suffix_text: str = ""
     file_system: str = ""
-    level_mark: str = ""
+    level: LevelRule | None = None
+    trims: bool = False
+
+    def changes_sound(self, target: Target) -> bool:
+        """Whether even what plays as it is must be made anew, since its samples change."""
+        return self.trims or (self.level or target.level).mode in ("track", "album")
 
     def naming_for(self, target: Target) -> Naming:
         """Raises TargetError for a pattern that cannot be, OutputError for an unknown file system."""
@@ -171,13 +176,16 @@ def _step(number: int, source: Source, inspect: Callable[[Path], Facts], desk: _
     return replace(_plan(number, source, inspect(source.path), desk), work=desk.work)
 
 
-def plan_sound(facts: Facts, target: Target, treatment: Treatment | None = None) -> Step:
+def plan_sound(
+    facts: Facts, target: Target, treatment: Treatment | None = None, *, changes_sound: bool = False
+) -> Step:
     """What would be done with one track's sound; where the result goes is not settled yet.
 
-    treatment is what is done to the sound beyond what the target itself asks for.
+    treatment is what is done to the sound beyond what the target itself asks for. changes_sound says
+    that its samples are to change in a way that is not settled yet: then nothing is merely copied.
     """
     treatment = replace(treatment or Treatment(), highpass_hz=target.make.highpass_hz)
-    touched = treatment.gain_db != 0.0 or treatment.start_sample or treatment.end_sample is not None
+    touched = changes_sound or treatment != Treatment(highpass_hz=target.make.highpass_hz)
     fit = fit_to(facts, target)
     if fit.kind is FitKind.CANNOT:
         return Step(source=facts, target=target, action=Action.REFUSE, reason=fit.reason)
@@ -188,7 +196,7 @@ def plan_sound(facts: Facts, target: Target, treatment: Treatment | None = None)
         after = after_rewrap(facts, rewrap.container)
         return Step(source=facts, target=target, action=Action.REWRAP, reason=fit.reason, after=after)
     return _plan_conversion(
-        facts, target, treatment, fit.reason if fit.kind is FitKind.CONVERT else "its level changes"
+        facts, target, treatment, fit.reason if fit.kind is FitKind.CONVERT else "its level or length is to change"
     )
 
 
@@ -222,7 +230,7 @@ _ROOM_FOR_TAGS = 64 * 1024 * 1024
 
 
 def _plan(number: int, source: Source, facts: Facts, desk: _Desk) -> Step:
-    step = plan_sound(facts, desk.target)
+    step = plan_sound(facts, desk.target, changes_sound=desk.options.changes_sound(desk.target))
     if step.action is Action.REFUSE:
         if not source.named and not facts.sample_rate and source.path.suffix.lower() not in SOUND_SUFFIXES:
             return replace(step, action=Action.SKIP, reason="not a sound file")

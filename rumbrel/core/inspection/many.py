@@ -1,9 +1,10 @@
 """Inspect many files on all cores, in their order."""
 
-import multiprocessing
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
+
+from rumbrel.core.workers import worker_context
 
 from .deep import DeepFacts, inspect_deep
 from .inspect import inspect_file
@@ -29,7 +30,6 @@ def inspect_many(paths: Sequence[Path], *, deep: bool, jobs: int) -> Iterator[De
     if jobs < 2 or (len(paths) < _FEW and not deep) or len(paths) < 2:
         yield from map(work, paths)
         return
-    context = multiprocessing.get_context("forkserver")
-    context.set_forkserver_preload(["rumbrel.core.inspection.many"])
+    context = worker_context("scipy.signal") if deep else worker_context()
     with ProcessPoolExecutor(jobs, mp_context=context) as pool:
         yield from pool.map(work, paths, chunksize=1 if deep else _FILES_A_TURN)

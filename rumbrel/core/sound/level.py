@@ -5,7 +5,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import signal
 
 from .shape import Block, SoundShape
 from .stages import CHANNEL_ORDERS
@@ -64,6 +63,10 @@ class _HopEnergy:
     """Weighted mean square of each tenth of a second, all channels summed."""
 
     def __init__(self, shape: SoundShape) -> None:
+        # Importing this takes longer than reading the headers of a thousand files, so it waits until it is needed.
+        from scipy.signal import sosfilt
+
+        self._filter = sosfilt
         self._rate = shape.sample_rate
         self._sections = _k_weighting(shape.sample_rate)
         self._state = np.zeros((2, 2, shape.channels))
@@ -75,7 +78,7 @@ class _HopEnergy:
         self._at = 0
 
     def push(self, block: Float) -> None:
-        weighted, self._state = signal.sosfilt(self._sections, block, axis=0, zi=self._state)
+        weighted, self._state = self._filter(self._sections, block, axis=0, zi=self._state)
         power = np.square(weighted, out=weighted) @ self._weights
         start = 0
         while start < len(power):
@@ -131,6 +134,9 @@ class _TruePeak:
     """
 
     def __init__(self, shape: SoundShape) -> None:
+        from scipy import signal
+
+        self._upfirdn = signal.upfirdn
         self._factor = 4 if shape.sample_rate < 88_200 else 2 if shape.sample_rate < 176_400 else 1
         count = _TAPS_A_PHASE * self._factor + 1
         taps = (
@@ -151,7 +157,7 @@ class _TruePeak:
             chunk = joined[start : start + _PEAK_CHUNK_SAMPLES + _HISTORY_SAMPLES]
             if float(np.abs(chunk).max(initial=0.0)) * self._lift <= self.peak:
                 continue
-            lifted = signal.upfirdn(self._taps, np.ascontiguousarray(chunk.T), up=self._factor)
+            lifted = self._upfirdn(self._taps, np.ascontiguousarray(chunk.T), up=self._factor)
             # Only where the whole filter lies on the chunk: at both ends it sees an edge none of the sound's own.
             whole = lifted[:, _TAPS_A_PHASE * self._factor : (len(chunk) - 1) * self._factor + 1]
             self.peak = max(self.peak, float(np.abs(whole).max(initial=0.0)))

@@ -8,7 +8,6 @@ from typing import Protocol
 import numpy as np
 import soxr
 from numpy.typing import NDArray
-from scipy import signal
 
 from rumbrel.core.errors import EncodeError
 
@@ -94,13 +93,17 @@ class _HighPass:
     """Second order Butterworth, state kept between blocks."""
 
     def __init__(self, sample_rate: int, channels: int, corner_hz: float) -> None:
+        # Importing this takes longer than most conversions; only a high-pass needs it.
+        from scipy import signal
+
+        self._filter = signal.sosfilt
         self._sections = signal.butter(2, corner_hz, "highpass", fs=sample_rate, output="sos")
         self._state = np.zeros((self._sections.shape[0], 2, channels))
 
     def push(self, block: Block, *, last: bool = False) -> Block:
         if not len(block):
             return block
-        filtered, self._state = signal.sosfilt(self._sections, block, axis=0, zi=self._state)
+        filtered, self._state = self._filter(self._sections, block, axis=0, zi=self._state)
         return np.asarray(filtered)
 
 

@@ -51,6 +51,8 @@ class TagSet:
 
     def without_pictures(self) -> "TagSet":
         """The same with the covers' sizes but not their data."""
+        if not self.covers:
+            return self
         covers = tuple(replace(cover, data=b"", size_bytes=len(cover.data)) for cover in self.covers)
         return replace(self, covers=covers)
 

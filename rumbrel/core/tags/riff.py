@@ -93,7 +93,7 @@ def _info_chunk(tags: TagSet) -> bytes:
 
 
 def write_riff_tags(path: Path, frames: mutagen.id3.ID3, tags: TagSet, *, id3_version: int) -> None:
-    """Append an INFO list for plain readers and an ID3 chunk for the rest to a file that has neither.
+    """Append an INFO list for plain readers and an ID3 chunk for the rest; older ones become waste.
 
     Raises TagError when the file is no RIFF, or would pass what its sizes can state.
     """
@@ -102,8 +102,14 @@ def write_riff_tags(path: Path, frames: mutagen.id3.ID3, tags: TagSet, *, id3_ve
     coded = id3.getvalue()
     extra = _info_chunk(tags) + struct.pack("<4sI", b"id3 ", len(coded)) + coded + b"\0" * (len(coded) % 2)
     with path.open("r+b") as file:
-        if not _chunks(file):
+        chunks = _chunks(file)
+        if not chunks:
             raise TagError("The tags could not be written: this is no RIFF file.")
+        for name, at, length in chunks:
+            file.seek(at)
+            if name.lower() == b"id3 " or (name == b"LIST" and length >= 4 and file.read(4) == b"INFO"):
+                file.seek(at - 8)
+                file.write(b"JUNK")
         file.seek(0, io.SEEK_END)
         if file.tell() % 2:
             file.write(b"\0")

@@ -12,6 +12,7 @@ from django.utils import timezone
 
 from rumbrel.core.conversion import carry_out
 from rumbrel.core.conversion.carry_out import Watch
+from rumbrel.core.conversion.levelling import levelled, measure
 from rumbrel.core.conversion.placing import working_path
 from rumbrel.core.errors import Cancelled
 from rumbrel.core.forecast import (
@@ -170,8 +171,23 @@ def run_item(item_id: int) -> None:
 def _step_for(item: Item) -> Step:
     """Plan the item anew from the file as it is now, at the place that the forecast settled."""
     target = find_target(item.batch.target_slug)
-    step = plan_sound(inspect_file(Path(item.source)), target)
-    return replace(step, output=item.output, replaces=item.replaces)
+    options = ForecastOptions()
+    step = plan_sound(inspect_file(Path(item.source)), target, changes_sound=options.changes_sound(target))
+    return _levelled(item, replace(step, output=item.output, replaces=item.replaces))
+
+
+def _levelled(item: Item, step: Step) -> Step:
+    """The level that the target asks for; an album is measured whole."""
+    rule = step.target.level
+    if rule.mode == "none" or not step.writes:
+        return step
+    members = [step.source]
+    if rule.mode != "track":
+        folder = str(Path(item.source).parent) + os.sep
+        others = item.batch.items.filter(source__startswith=folder).exclude(pk=item.pk)
+        members += [inspect_file(Path(path)) for path in others.values_list("source", flat=True)]
+    measured = {facts.path: found for facts in members if facts.usable and (found := measure(facts)) is not None}
+    return levelled([step], measured, rule=rule, members=members)[0]
 
 
 def _finish_if_done(batch_id: int) -> None:

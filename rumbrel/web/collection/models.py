@@ -65,6 +65,7 @@ class Track(models.Model):
     channel_mode = models.CharField(max_length=20, blank=True)
     sound_streams = models.PositiveSmallIntegerField(default=0)
     has_video = models.BooleanField(default=False)
+    lead_samples = models.BigIntegerField(default=0)
     size_bytes = models.BigIntegerField(default=0)
     fault = models.CharField(max_length=30, blank=True)
     fault_fatal = models.BooleanField(default=False)
@@ -84,6 +85,7 @@ class Track(models.Model):
         self.samples, self.seconds, self.bitrate_bps = facts.samples, facts.duration_seconds, facts.bitrate_bps
         self.bitrate_mode, self.channel_mode = facts.bitrate_mode, facts.channel_mode
         self.sound_streams, self.has_video = facts.sound_streams, facts.has_video
+        self.lead_samples = facts.lead_samples
         self.size_bytes, self.modified_ns = facts.size_bytes, facts.modified_ns
         # JSON in SQLite cannot hold lone surrogates, which undecodable tags may contain.
         self.tags = {key: _storable(value) for key, value in facts.tags.as_text().items()}

@@ -235,5 +235,6 @@ def facts_of(track: Track) -> Facts:
         channel_mode=track.channel_mode,
         sound_streams=track.sound_streams,
         has_video=track.has_video,
+        lead_samples=track.lead_samples,
         problems=tuple(Problem(code=ProblemCode(p["code"]), text=p["text"]) for p in track.problems),
     )

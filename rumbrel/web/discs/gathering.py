@@ -123,17 +123,24 @@ def _stretch(base: Programme, track: CueTrack, later: CueTrack | None, sheet: Cu
 
 def level_programmes(
     programmes: Sequence[Programme], rule: LevelRule, *, jobs: int, inspect: Callable[[Path], Facts] = inspect_file
-) -> list[Programme]:
-    """Programmes with the gain that the rule asks for, and with what measuring found of their state."""
+) -> tuple[list[Programme], dict[str, float]]:
+    """(programmes with the gain that the rule asks for and what measuring found of their state; seconds
+    of each whole file without the silence at its ends, by path)."""
     files = {p.path: inspect(Path(p.path)) for p in programmes if p.choice.container != "disc-image"}
     measured = measure_all(list(files.values()), jobs=jobs)
     parts = [measured[p.path] for p in programmes if p.path in measured]
-    return [
+    trimmed = {
+        path: (found.samples - found.ends.leading_samples - found.ends.trailing_samples) / files[path].sample_rate
+        for path, found in measured.items()
+        if found.ends.leading_samples < found.samples
+    }
+    levelled = [
         replace(p, gain_db=gain_for(measured[p.path], parts, rule), state=_state(measured[p.path]))
         if p.path in measured
         else p
         for p in programmes
     ]
+    return levelled, trimmed
 
 
 def _state(found: Measured) -> str:

@@ -146,11 +146,13 @@ class _Desk:
         self._ledgers: dict[str, ResultLedger] = {}
         # Results there are to be compared or made anew: their names must come out as they did.
         when = WhenPresent.REPLACE if options["verify_only"] else WhenPresent(options["when_present"])
-        level = f"{options['level']} {options['loudness']} {options['ceiling']} {options['trim']}"
         self._forecast_options = ForecastOptions(
-            when_present=when, pattern=options["pattern"], suffix_text=options["name_suffix"],
-            file_system=options["file_system"], level_mark=level,
-        )  # fmt: skip
+            when_present=when,
+            pattern=options["pattern"],
+            suffix_text=options["name_suffix"],
+            file_system=options["file_system"],
+            trims=options["trim"],
+        )
 
     def plan(self, target: Target) -> tuple[Step, ...]:
         place = self._options["out"] if self._options["target"] else self._options["out"] / target.slug
@@ -160,18 +162,19 @@ class _Desk:
             paths = [source.path for source in self._sources]
             found = inspect_many(paths, deep=False, jobs=self._options["jobs"])
             self._facts = {path: deep.facts for path, deep in zip(paths, found, strict=True)}
+        rule = self._level_rule(target)
+        settings_for_target = replace(self._forecast_options, level=rule)
         steps = forecast_batch(
-            self._sources, target, place, options=self._forecast_options, inspect=self._inspect, ledger=ledger
+            self._sources, target, place, options=settings_for_target, inspect=self._inspect, ledger=ledger
         ).steps
-        return self._levelled(steps, target)
+        return self._levelled(steps, rule)
 
     def _inspect(self, path: Path) -> Facts:
         if path not in self._facts:
             self._facts[path] = next(inspect_many([path], deep=False, jobs=1)).facts
         return self._facts[path]
 
-    def _levelled(self, steps: tuple[Step, ...], target: Target) -> tuple[Step, ...]:
-        rule = self._level_rule(target)
+    def _levelled(self, steps: tuple[Step, ...], rule: LevelRule) -> tuple[Step, ...]:
         if rule.mode == "none" and not self._options["trim"]:
             return steps
         # An album is measured whole, even if only some of its tracks are still to be made.

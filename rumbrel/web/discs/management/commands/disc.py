@@ -1,7 +1,8 @@
 """./run disc: lists, cue sheets or files as a disc."""
 
+import math
 import sys
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -12,12 +13,12 @@ from rumbrel.core.bench.recorder import StandInRecorder
 from rumbrel.core.conversion import default_jobs
 from rumbrel.core.disc.checklist import Finding, checklist
 from rumbrel.core.disc.data_disc import DataFile, write_data_disc
-from rumbrel.core.disc.fitting import Split, offers, split
+from rumbrel.core.disc.fitting import Split, fill_from_pool, offers, split
 from rumbrel.core.disc.image import IMAGE_FORMATS
 from rumbrel.core.disc.joins import joined
 from rumbrel.core.disc.layout import DiscLayout, Programme, lay_out
 from rumbrel.core.disc.media import MEDIA, Medium, medium_for, speed_advice
-from rumbrel.core.disc.red_book import SECTORS_PER_SECOND, format_msf, parse_msf
+from rumbrel.core.disc.red_book import SECTORS_PER_SECOND, format_msf, parse_msf, sectors_for_samples
 from rumbrel.core.disc.text import DiscText, read_text, text_of
 from rumbrel.core.errors import DiscError
 from rumbrel.core.forecast import gather_sources
@@ -41,6 +42,7 @@ class Command(ReportingCommand):
         parser.add_argument("--name", metavar="NAME")
         parser.add_argument("--gap", type=float, default=2.0, metavar="SECONDS")
         parser.add_argument("--gaps", metavar="LIST", help="a gap for each track, as m:ss:ff or seconds, by commas")
+        parser.add_argument("--first-pause", type=float, default=2.0, metavar="SECONDS", help="2 s at least")
         parser.add_argument("--medium", choices=[medium.key for medium in MEDIA], default="80")
         parser.add_argument("--level", choices=("none", "track", "album"), default="none")
         parser.add_argument("--ceiling", type=float, default=-1.0, metavar="DBTP")
@@ -51,6 +53,7 @@ class Command(ReportingCommand):
             "--split", choices=("even", "fill", "free"), help="over several discs where one is too small"
         )
         parser.add_argument("--keep-albums", action="store_true", help="with --split free")
+        parser.add_argument("--pool", type=Path, metavar="LIST|FILE", help="where to take tracks from to fill the rest")
         parser.add_argument("--format", choices=(*IMAGE_FORMATS, "iso"), default="bin")
         parser.add_argument("--check", action="store_true", help="measure and check, write nothing")
         parser.add_argument("--speed", type=int, metavar="X", help="of the stand-in recorder")
@@ -71,12 +74,12 @@ class Command(ReportingCommand):
         text = job.text(layout, name)
         findings = checklist(layout, text)
         failed = next((finding for finding in findings if finding.verdict == "failed"), None)
-        record = _record(layout, findings, options)
+        record = _record(layout, findings, job.trimmed_sectors(layout)) | _fill(layout, job, options)
         if failed is not None:
-            self.report({**record, "written": False, "error": failed.text}, _summary(layout, findings), options)
+            self.report({**record, "written": False, "error": failed.text}, _summary(layout, findings, job), options)
             raise CommandError(f"Nothing written: {failed.text}.", returncode=DOES_NOT_FIT)
         if options["check"]:
-            self.report({**record, "written": False}, _summary(layout, findings), options)
+            self.report({**record, "written": False}, _summary(layout, findings, job), options)
             return True
         recorder = StandInRecorder(speed=job.speed)
         written = recorder.write(layout, options["out"], name, _progress, text=text, image_format=options["format"])
@@ -91,7 +94,7 @@ class Command(ReportingCommand):
             "write_seconds": round(written.simulated_seconds, 1),
             "advice": speed_advice(layout.medium, job.speed),
         }
-        self.report(record, _summary(layout, findings), options)
+        self.report(record, _summary(layout, findings, job), options)
         return written.equal
 
     def _several(self, job: "_Job", layout: DiscLayout, name: str, options: dict[str, Any]) -> bool:
@@ -134,31 +137,52 @@ class _Job:
     programmes: list[Programme]
     medium: Medium
     gap_sectors: int
+    first_pause_sectors: int
     hidden: Programme | None
     text_file: Path | None
     speed: int
+    trimmed_seconds: Mapping[str, float]
 
     @classmethod
     def of(cls, options: dict[str, Any], medium: Medium) -> "_Job":
         if not 0 <= options["gap"] <= _LONGEST_GAP_SECONDS:
             raise DiscError(f"A gap of {options['gap']:g} s is none of 0 to {_LONGEST_GAP_SECONDS} s.")
+        if not 2 <= options["first_pause"] <= _LONGEST_GAP_SECONDS:
+            raise DiscError(f"A first pause lasts 2 to {_LONGEST_GAP_SECONDS} s, not {options['first_pause']:g} s.")
         programmes = gathered(options["sources"])
         if options["gaps"]:
             programmes = _with_gaps(programmes, options["gaps"])
+        trimmed: Mapping[str, float] = {}
         if options["level"] != "none" or options["check"]:
             rule = LevelRule(mode=options["level"], ceiling_dbtp=options["ceiling"])
-            programmes = level_programmes(programmes, rule, jobs=default_jobs())
+            programmes, trimmed = level_programmes(programmes, rule, jobs=default_jobs())
         if options["join"] == "run-on":
             programmes = joined(programmes)
         before = options["before"]
         return cls(
             programmes=programmes, medium=medium, gap_sectors=round(options["gap"] * SECTORS_PER_SECOND),
+            first_pause_sectors=round(options["first_pause"] * SECTORS_PER_SECOND), trimmed_seconds=trimmed,
             hidden=programme_of(inspect_file(before)) if before else None, text_file=options["text"],
             speed=options["speed"] or medium.careful_speed,
         )  # fmt: skip
 
     def lay_out(self, programmes: Sequence[Programme]) -> DiscLayout:
-        return lay_out(programmes, gap_sectors=self.gap_sectors, medium=self.medium, hidden=self.hidden)
+        return lay_out(
+            programmes,
+            gap_sectors=self.gap_sectors,
+            medium=self.medium,
+            first_pause_sectors=self.first_pause_sectors,
+            hidden=self.hidden,
+        )
+
+    def trimmed_sectors(self, layout: DiscLayout) -> list[int] | None:
+        """What each track would take without the silence at its ends; None where it was not measured."""
+        if not self.trimmed_seconds:
+            return None
+        return [
+            min(t.sectors, math.ceil(self.trimmed_seconds.get(t.programme.path, t.sectors) * SECTORS_PER_SECOND))
+            for t in layout.tracks
+        ]
 
     def text(self, layout: DiscLayout, name: str) -> DiscText:
         text = text_of(layout, title=name)
@@ -202,22 +226,34 @@ def _data_files(sources: Sequence[Path]) -> list[DataFile]:
     return files
 
 
-def _record(layout: DiscLayout, findings: Sequence[Finding], options: dict[str, Any]) -> dict[str, Any]:
+def _record(layout: DiscLayout, findings: Sequence[Finding], trimmed: list[int] | None) -> dict[str, Any]:
     record = layout.as_record()
     record["checklist"] = [finding.as_record() for finding in findings]
     if not layout.fits:
-        record["offers"] = [offer.as_record() for offer in offers(layout)]
+        record["offers"] = [offer.as_record() for offer in offers(layout, trimmed_sectors=trimmed)]
     return record
 
 
-def _summary(layout: DiscLayout, findings: Sequence[Finding]) -> str:
+def _fill(layout: DiscLayout, job: _Job, options: dict[str, Any]) -> dict[str, Any]:
+    """Tracks of the pool that would fill the rest of the disc best."""
+    if options["pool"] is None:
+        return {}
+    pool = gathered([options["pool"]])
+    on_disc = {track.programme.path for track in layout.tracks}
+    left = [programme for programme in pool if programme.path not in on_disc]
+    sectors = [sectors_for_samples(programme.disc_samples) for programme in left]
+    chosen, free = fill_from_pool(layout, sectors, gap_sectors=job.gap_sectors)
+    return {"fill": [left[place].path for place in chosen], "free_after_fill_sectors": free}
+
+
+def _summary(layout: DiscLayout, findings: Sequence[Finding], job: _Job) -> str:
     word = "free" if layout.free_sectors >= 0 else "over"
     lines = [
         f"{len(layout.tracks)} tracks, {format_msf(layout.total_sectors)} on the {layout.medium.label}, "
         f"{format_msf(abs(layout.free_sectors))} {word}"
     ]
     lines += [f"  {f.verdict}: {f.text}" for f in findings if f.verdict != "passed"]
-    lines += [f"  would fit: {offer.text}" for offer in offers(layout)]
+    lines += [f"  would fit: {o.text}" for o in offers(layout, trimmed_sectors=job.trimmed_sectors(layout))]
     return "\n".join(lines)
 
 
