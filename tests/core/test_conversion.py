@@ -313,6 +313,27 @@ class ExtremeTests(FolderCase):
         picture = Cover(media_type="image/png", data=bytes(17 * 1024 * 1024))
         kept, notes = apply_rules(TagSet(covers=(picture,)), find_target("archive-flac").tags)
         self.assertEqual((kept.covers, len(notes)), ((), 1))
+        m4a = Path(convert_one(write_sound(self.folder / "m.wav"), "pocket-aac", self.out).step.output)
+        flac = Path(convert_one(self.folder / "m.wav", "archive-flac", self.out).step.output)
+        for whole in (m4a, flac):
+            wide = self.folder / f"wide{whole.suffix}"
+            data = whole.read_bytes()
+            if whole is m4a:
+                at = data.index(b"moov") - 4
+                size = int.from_bytes(data[at : at + 4], "big")
+                waste = (100 << 20).to_bytes(4, "big") + b"free"
+                wide.write_bytes(data[:at] + (size + (100 << 20)).to_bytes(4, "big") + data[at + 4 : at + size] + waste)
+                os.truncate(wide, at + size + (100 << 20))
+            else:
+                with wide.open("wb") as file:
+                    # Behind STREAMINFO, five blocks of waste.
+                    file.write(data[:4] + bytes([data[4] & 0x7F]) + data[5:42])
+                    for number in range(5):
+                        file.seek(42 + number * (16 << 20))
+                        file.write(b"\x01" + ((16 << 20) - 4).to_bytes(3, "big"))
+                    file.seek(42 + 5 * (16 << 20))
+                    file.write(data[42:])
+            self.assertIn("tags-unreadable", [str(p.code) for p in inspect_file(wide).problems], wide.suffix)
         huge = self.folder / "h.mp3"
         mp3 = Path(convert_one(write_sound(self.folder / "a.wav"), "car-mp3", self.out).step.output)
         length = 200 * 1024 * 1024

@@ -3,6 +3,9 @@
 import csv
 import io
 import json
+import os
+import subprocess
+import sys
 from pathlib import Path
 
 import numpy as np
@@ -161,6 +164,19 @@ class DiscTests(CommandCase):
             np.testing.assert_array_equal(taken[6 : len(source) - 6], source[6:-6])
         self.assertTrue(list((self.folder / "taken").rglob("*.log.json")))
         self.assertEqual(leftovers(self.folder), [])
+
+    def test_a_write_that_is_killed_leaves_no_image_and_the_next_one_succeeds(self) -> None:
+        path = write_sound(self.source / "long.wav", 44_100 * 90)
+        command = [sys.executable, "manage.py", "disc", "--out", str(self.out), "--name", "d", *[str(path)] * 20]
+        environment = {**os.environ, "RUMBREL_DATA": str(self.folder / "data")}
+        writing = subprocess.Popen(command, env=environment, stdout=subprocess.DEVNULL)
+        while not list(self.out.glob(".rumbrel-*/d.bin")) and writing.poll() is None:
+            os.sched_yield()
+        writing.kill()
+        writing.wait()
+        self.assertEqual([p for p in self.out.glob("*") if not p.name.startswith(".")], [])
+        _, status = self.run_command("disc", "--out", str(self.out), "--name", "d", str(path))
+        self.assertEqual((status, leftovers(self.out)), (0, []))
 
     def test_data_discs(self) -> None:
         self.album(2)

@@ -6,7 +6,7 @@ import re
 import struct
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 import mutagen
 import mutagen.apev2
@@ -209,14 +209,37 @@ _PLAIN_FALLBACK = frozenset({"aiff"})
 _LARGEST_TAG_BYTES = 64 * 1024 * 1024
 
 
+def _tag_bytes(file: BinaryIO) -> int:
+    """How much of a file its tags take by its own statement: ID3v2, FLAC's metadata, or an MP4's moov box."""
+    head = file.read(12)
+    if head[:3] == b"ID3" and len(head) == 12:
+        return head[6] << 21 | head[7] << 14 | head[8] << 7 | head[9]
+    if head[:4] == b"fLaC":
+        at, last = 4, False
+        while not last and at < _LARGEST_TAG_BYTES:
+            file.seek(at)
+            block = file.read(4)
+            last = len(block) < 4 or bool(block[0] & 0x80)
+            at += 4 + int.from_bytes(block[1:], "big")
+        return at
+    if head[4:8] == b"ftyp":
+        at, size, name = 0, int.from_bytes(head[:4], "big"), b"ftyp"
+        while size >= 8 and name != b"moov":
+            at += size
+            file.seek(at)
+            box = file.read(16)
+            size, name = int.from_bytes(box[:4], "big"), box[4:8]
+            size = int.from_bytes(box[8:], "big") if size == 1 else size
+        return size if name == b"moov" else 0
+    return 0
+
+
 def _refuse_oversize(path: Path) -> None:
     """Tags are read whole into memory, so those beyond all measure are not read. Raises TagError."""
     with path.open("rb") as file:
-        head = file.read(10)
-    if head[:3] == b"ID3" and len(head) == 10:
-        length = head[6] << 21 | head[7] << 14 | head[8] << 7 | head[9]
-        if length > _LARGEST_TAG_BYTES:
-            raise TagError(f"The tags of {path.name} take {length:,} bytes, more than {_LARGEST_TAG_BYTES:,}.")
+        length = _tag_bytes(file)
+    if length > _LARGEST_TAG_BYTES:
+        raise TagError(f"The tags of {path.name} take {length:,} bytes, more than {_LARGEST_TAG_BYTES:,}.")
 
 
 def read_tags(path: Path, *, container: str, codec: str, fallback: Mapping[str, str] | None = None) -> TagSet:
