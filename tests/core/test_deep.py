@@ -67,6 +67,8 @@ class KindTests(FolderCase):
         wav = write_sound(self.folder / "a.wav", 70_003)
         paths = [wav, write_sound(self.folder / "deep.wav", 9_001, subtype="PCM_24", rate=96_000),
                  write_sound(self.folder / "float.wav", 9_001, subtype="FLOAT"),
+                 write_sound(self.folder / "a.aiff", 9_001, rate=48_000), write_sound(self.folder / "f.aiff", 9_001, subtype="FLOAT"),
+                 write_sound(self.folder / "d.aiff", 9_001, subtype="PCM_24", channels=1),
                  write_sound(self.folder / "x.wav", 9_001, subtype="ULAW", rate=8_000, channels=1)]  # fmt: skip
         for target in (
             "archive-flac",

@@ -84,6 +84,14 @@ class NameTests(FolderCase):
             with self.assertRaises(TargetError):
                 check_pattern(pattern)
 
+    def test_places_of_few_folders_get_the_innermost_as_one(self) -> None:
+        deep = "/".join(f"f{n}" for n in range(12))
+        write_sound(self.folder / "in" / deep / "a.wav", 2_000)
+        output = Path(self.plan("in", file_system="joliet").steps[0].output).relative_to(self.out)
+        self.assertEqual(len(output.parts), 8)
+        self.assertTrue(output.parts[-2].startswith("f6 - f7"))
+        self.assertEqual(len(Path(self.plan("in").steps[0].output).relative_to(self.out).parts), 13)
+
     def test_clashes_are_numbered_also_where_case_does_not_count(self) -> None:
         for name in ("a/one.wav", "b/One.wav", "c/ONE.wav"):
             write_sound(self.folder / name, 2_000)

@@ -178,6 +178,32 @@ class DiscTests(CommandCase):
         _, status = self.run_command("disc", "--out", str(self.out), "--name", "d", str(path))
         self.assertEqual((status, leftovers(self.out)), (0, []))
 
+    def test_runs_pauses_hidden_sound_and_a_pool(self) -> None:
+        whole = music(44_100 * 14)
+        for number, (a, b) in enumerate(((0, 300_017), (300_017, 617_400)), 1):
+            path = write_sound(self.source / f"{number}.flac", sound=whole[a:b])
+            write_tags(
+                path, TagSet(fields={"album": ("One",), "title": (f"Part {number}",)}), container="flac", codec="flac"
+            )
+        files = [str(self.source / f"{n}.flac") for n in (1, 2)]
+        words = ("disc", "--out", str(self.out), "--name", "d")
+        records, status = self.run_command(*words, "--join", "run-on", *files)
+        self.assertEqual((status, [t["runs_on"] for t in records[0]["tracks"]]), (0, [False, True]))
+        self.assertEqual(records[0]["total_sectors"], 617_400 // 588)
+        records, _ = self.run_command(*words, "--first-pause", "4", "--before", files[0], files[1])
+        self.assertEqual(records[0]["tracks"][0]["start_msf"], f"0:08:{-(-300_017 // 588) + 150 - 8 * 75:02d}")
+        self.assertIn("many players never play it", json.dumps(records[0]["checklist"]))
+        for number in range(3):
+            write_sound(self.source / "pool" / f"{number}.flac", 44_100 * (5 + number))
+        (self.source / "pool.m3u8").write_text("".join(f"pool/{n}.flac\n" for n in range(3)))
+        records, _ = self.run_command(*words, "--check", "--pool", str(self.source / "pool.m3u8"), *files)
+        self.assertEqual(len(records[0]["fill"]), 3)
+        self.assertEqual(records[0]["free_sectors"] - records[0]["free_after_fill_sectors"], 375 + 450 + 525 + 3 * 150)
+        self.assertEqual({t["gain_db"] for t in records[0]["tracks"]}, {0.0})
+        self.assertTrue(25 <= records[0]["tracks"][0]["from_mm"] < records[0]["tracks"][1]["to_mm"] < 26)
+        _, status = self.run_command(*words, "--first-pause", "1", *files)
+        self.assertIn("2 to 60 s", self.error)
+
     def test_data_discs(self) -> None:
         self.album(2)
         records, status = self.run_command(
@@ -205,6 +231,32 @@ def _smaller(medium):  # type: ignore[no-untyped-def]
     from dataclasses import replace
 
     return replace(medium, capacity_sectors=8_000)
+
+
+class TakeInTests(CommandCase):
+    def test_a_broken_disc_is_saved_as_far_as_it_can_be_read(self) -> None:
+        path = write_sound(self.source / "a.wav", 44_100 * 60)
+        self.run_command("disc", "--out", str(self.out), "--name", "d", str(path))
+        (self.out / "d.cdt").write_bytes(b"")
+        taken = self.folder / "taken"
+        words = ("takein", str(self.out / "d.cue"), "--out", str(taken), "--target", "car-mp3", "--drive", "broken")
+        records, status = self.run_command(*words, "--seed", "2")
+        self.assertEqual((status, records[0]["verdict"]), (1, "failed"))
+        self.assertTrue(records[0]["failed"] and Path(records[0]["output"]).is_file())
+        log = json.loads(next(taken.rglob("*.log.json")).read_text())
+        self.assertEqual(log["tracks"][0]["failed"], records[0]["failed"])
+        names = self.folder / "names.toml"
+        names.write_text(
+            f'[[discs]]\ndigest = "{log["disc"]}"\ntitle = "Found"\nperformer = "P"\ntracks = ["The one"]\n'
+        )
+        records, status = self.run_command(*words[:-1], "clean", "--names", str(names))
+        self.assertEqual((status, records[0]["title"], records[0]["verdict"]), (0, "The one", "right"))
+        self.assertTrue((taken / "Found" / "01 The one.mp3").is_file())
+        names.write_text("[[discs]]\ntitle = 1\n")
+        _, status = self.run_command(*words[:-1], "clean", "--names", str(names))
+        self.assertIn("without its", self.error)
+        _, status = self.run_command("takein", str(self.out / "gone.cue"), "--out", str(taken))
+        self.assertIn("cannot be read", self.error)
 
 
 class PlaceTests(CommandCase):

@@ -4,6 +4,8 @@ import hashlib
 from dataclasses import dataclass
 from pathlib import Path
 
+import xxhash
+
 from rumbrel.core.errors import CheckFailed, DecodeError, RumbrelError
 from rumbrel.core.forecast.steps import Action, Step
 from rumbrel.core.formats.encodings import encoding_for
@@ -67,7 +69,7 @@ def _compared(step: Step, result: Path) -> tuple[int, int, str]:
 def _file_digest(path: Path) -> bytes:
     try:
         with path.open("rb") as file:
-            return hashlib.file_digest(file, hashlib.blake2b).digest()
+            return hashlib.file_digest(file, xxhash.xxh3_128).digest()
     except OSError as error:
         raise DecodeError(f"{path} cannot be read: {error.strerror}.") from error
 

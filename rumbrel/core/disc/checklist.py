@@ -81,6 +81,13 @@ def _time(layout: DiscLayout) -> Finding:
     return _finding("total", False, f"runs over by {over}{where}; leave out a track or shorten the gaps")
 
 
+def _medium(layout: DiscLayout) -> Finding:
+    if layout.medium.beyond_standard:
+        text = f"a {layout.medium.label} is longer than the standard knows; not every drive and player takes it"
+        return _finding("medium", False, text, "doubtful")
+    return _finding("medium", True, f"a {layout.medium.label}")
+
+
 def _gaps(layout: DiscLayout) -> Finding:
     long = [t.number for t in layout.tracks[1:] if t.gap_sectors > _LONGEST_USUAL_GAP_SECTORS]
     if long:
@@ -166,5 +173,5 @@ def _product_code(text: DiscText) -> Finding:
 
 
 _CHECKS: tuple[Callable[[DiscLayout], Finding], ...] = (
-    _count, _shortest, _pause, _time, _gaps, _codes, _clipping, _lossy, _channels, _sources,
+    _count, _shortest, _pause, _time, _medium, _gaps, _codes, _clipping, _lossy, _channels, _sources,
 )  # fmt: skip

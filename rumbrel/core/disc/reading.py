@@ -19,7 +19,6 @@ class ContentsTrack:
 
     number: int
     start_sector: int
-    is_audio: bool = True
     pre_emphasis: bool = False
     copy_permitted: bool = False
 

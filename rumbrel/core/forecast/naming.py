@@ -28,9 +28,17 @@ class Naming:
             *folders, stem = filled_pattern(self.pattern, _values(relative, facts, target, number))
         else:
             folders, stem = list(relative.parent.parts), relative.stem
+        folders = self._shallow(folders)
         stem += self.suffix_text
         name = fitted_name(stem, suffix, self.system, longest=self.longest)
         return Path(*(self._folder(folder) for folder in folders), name)
+
+    def _shallow(self, folders: list[str]) -> list[str]:
+        """As many folders as the file system is deep; the innermost ones become one."""
+        deepest = self.system.deepest_folders
+        if deepest is None or len(folders) < deepest:
+            return folders
+        return [*folders[: deepest - 2], " - ".join(folders[deepest - 2 :])]
 
     def _folder(self, name: str) -> str:
         """A folder is never one of dots, so nothing leaves the place."""

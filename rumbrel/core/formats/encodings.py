@@ -62,10 +62,6 @@ class Encoding:
     coded_bits: int | None = None
     largest_bytes: int | None = None
 
-    @property
-    def keeps_length(self) -> bool:
-        return self.slack_samples == 0
-
     def check_request(self, shape: SoundShape, settings: EncoderSettings) -> None:
         """Raise EncodeError naming the first thing this encoding cannot do."""
         self.check_settings(settings)

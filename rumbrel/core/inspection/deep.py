@@ -26,7 +26,7 @@ __all__ = ["DeepFacts", "inspect_deep"]
 class DeepFacts:
     """facts with the problems that only decoding shows; the rest is None where nothing decodes.
 
-    digest is BLAKE2b of the samples, the same for every lossless copy whatever its container.
+    digest is XXH3 of the samples, the same for every lossless copy whatever its container.
     damaged_at are the places of damaged packets, in samples.
     """
 

@@ -134,6 +134,7 @@ class Facts:
             "bit_depth": self.bit_depth,
             "channels": self.channels,
             "samples": self.samples,
+            "stated_samples": self.stated_samples,
             "duration": round(self.duration_seconds, 6),
             "bitrate": self.bitrate_bps,
             "bitrate_mode": self.bitrate_mode,

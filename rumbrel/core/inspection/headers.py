@@ -79,6 +79,49 @@ def _wav_heading(form: bytes, data_bytes: int) -> Heading | None:
     )  # fmt: skip
 
 
+# Compression kinds of AIFF-C that are exact from the header; plain AIFF names none.
+_AIFF_CODECS = {
+    b"": "pcm", b"NONE": "pcm", b"sowt": "pcm", b"twos": "pcm", b"fl32": "pcm-float", b"FL32": "pcm-float",
+    b"ulaw": "mu-law", b"alaw": "a-law",
+}  # fmt: skip
+_CODED_BITS = {"pcm-float": 32, "mu-law": 8, "a-law": 8}
+
+
+def _aiff(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
+    if head[8:12] not in (b"AIFF", b"AIFC"):
+        return None
+    common = sound = b""
+    sound_bytes = 0
+    for name, at, taken in riff_chunks(file, size_bytes, ">"):
+        if at + taken > size_bytes:
+            return None
+        if name == b"COMM":
+            file.seek(at)
+            common = file.read(min(taken, 22))
+        elif name == b"SSND":
+            sound, sound_bytes = name, taken - 8
+    if len(common) < 18 or not sound:
+        return None
+    channels, samples, bits = struct.unpack_from(">HIH", common)
+    codec, rate = _AIFF_CODECS.get(common[18:22]), _extended(common[8:18])
+    if codec is None or not channels or not samples or not rate or (codec == "pcm" and bits not in (8, 16, 24, 32)):
+        return None
+    if samples * channels * (_CODED_BITS.get(codec) or bits) // 8 > sound_bytes:
+        return None
+    length = Length(samples=samples, stated=samples, bitrate_mode="constant")
+    depth = bits if codec == "pcm" else None
+    return Heading(container="aiff", codec=codec, sample_rate=rate, channels=channels, bit_depth=depth, length=length)
+
+
+def _extended(raw: bytes) -> int:
+    """A whole number of an 80 bit floating point value, as AIFF states its rate; 0 where it is none."""
+    exponent, mantissa = int.from_bytes(raw[:2], "big"), int.from_bytes(raw[2:], "big")
+    shift = 16383 + 63 - (exponent & 0x7FFF)
+    if exponent & 0x8000 or not 0 <= shift < 64 or mantissa & ((1 << shift) - 1):
+        return 0
+    return mantissa >> shift
+
+
 def _flac(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
     """STREAMINFO (RFC 9639, 8.2), believed when the file's last frame ends where it says."""
     if head[4] & 0x7F or len(head) < 42:
@@ -246,6 +289,7 @@ def _m4a_heading(entry: bytes, rate: int, samples: int, delay: int, bitrate: int
 _READERS: tuple[tuple[bytes, int, Callable[[BinaryIO, bytes, int], Heading | None]], ...] = (
     (b"RIFF", 0, _wav),
     (b"fLaC", 0, _flac),
+    (b"FORM", 0, _aiff),
     (b"OggS", 0, _ogg),
     (b"ftyp", 4, _m4a),
     (b"ID3", 0, _mp3),

@@ -27,7 +27,6 @@ class FileSystem:
     forbidden: frozenset[str]
     reserved: frozenset[str]
     trims_end: bool
-    keeps_case: bool
     basic_plane_only: bool
     largest_file_bytes: int
     deepest_folders: int | None
@@ -52,26 +51,26 @@ FILE_SYSTEMS: tuple[FileSystem, ...] = (
     # What Linux file systems take: 255 bytes, anything but a slash.
     FileSystem(
         key="native", label="this machine's own", longest_name=255, counts_bytes=True,
-        forbidden=frozenset("/\0"), reserved=frozenset(), trims_end=False, keeps_case=True, basic_plane_only=False,
+        forbidden=frozenset("/\0"), reserved=frozenset(), trims_end=False, basic_plane_only=False,
         largest_file_bytes=1 << 62, deepest_folders=None, clusters=((math.inf, 4 * _KIB),),
     ),
     # Long names of FAT32; cluster sizes by volume size are common practice.
     FileSystem(
         key="fat32", label="FAT32", longest_name=255, counts_bytes=False, forbidden=_FAT_FORBIDDEN,
-        reserved=_DEVICE_NAMES, trims_end=True, keeps_case=False, basic_plane_only=False,
+        reserved=_DEVICE_NAMES, trims_end=True, basic_plane_only=False,
         largest_file_bytes=4_294_967_295, deepest_folders=None,
         clusters=((8 * _GIB, 4 * _KIB), (16 * _GIB, 8 * _KIB), (32 * _GIB, 16 * _KIB), (math.inf, 32 * _KIB)),
     ),
     FileSystem(
         key="exfat", label="exFAT", longest_name=255, counts_bytes=False, forbidden=_FAT_FORBIDDEN,
-        reserved=_DEVICE_NAMES, trims_end=True, keeps_case=False, basic_plane_only=False,
+        reserved=_DEVICE_NAMES, trims_end=True, basic_plane_only=False,
         largest_file_bytes=1 << 62, deepest_folders=None,
         clusters=((256 * _MIB, 4 * _KIB), (32 * _GIB, 32 * _KIB), (math.inf, 128 * _KIB)),
     ),
     # Joliet: 64 UCS-2 characters, none beyond the basic plane; eight levels as ISO 9660 (from memory).
     FileSystem(
         key="joliet", label="ISO 9660 with Joliet", longest_name=64, counts_bytes=False,
-        forbidden=frozenset("*/:;?\\") | _CONTROL, reserved=frozenset(), trims_end=True, keeps_case=False,
+        forbidden=frozenset("*/:;?\\") | _CONTROL, reserved=frozenset(), trims_end=True,
         basic_plane_only=True, largest_file_bytes=4_294_967_295, deepest_folders=8, clusters=((math.inf, 2 * _KIB),),
     ),
 )  # fmt: skip

@@ -17,20 +17,16 @@ _GB = 1_000_000_000
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class VolumeKind:
-    """capacity_bytes is None where the folder's own file system says how much room there is.
-
-    in_written_order says that players of such volumes play in the order in which entries were written.
-    """
+    """capacity_bytes is None where the folder's own file system says how much room there is."""
 
     key: str
     label: str
     file_system: str
     capacity_bytes: int | None
-    in_written_order: bool = True
 
 
 VOLUME_KINDS: tuple[VolumeKind, ...] = (
-    VolumeKind(key="folder", label="a folder", file_system="native", capacity_bytes=None, in_written_order=False),
+    VolumeKind(key="folder", label="a folder", file_system="native", capacity_bytes=None),
     VolumeKind(key="stick-fat32", label="a stick with FAT32", file_system="fat32", capacity_bytes=None),
     VolumeKind(key="stick-exfat", label="a stick with exFAT", file_system="exfat", capacity_bytes=None),
     VolumeKind(key="card-2gb", label="a 2 GB card", file_system="fat32", capacity_bytes=2 * _GB),

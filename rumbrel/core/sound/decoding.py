@@ -122,6 +122,7 @@ class _PlainSource(_Closing):
         if 16 < choice.depth_bits < depth_bits:
             depth_bits = choice.depth_bits
         self.shape = SoundShape(sample_rate=self._file.samplerate, channels=self._file.channels, depth_bits=depth_bits)
+        self.stated_samples = self._file.frames
 
     def blocks(self) -> Iterator[Block]:
         try:
@@ -244,6 +245,7 @@ class _FramedSource(_Closing):
         self._stream.codec_context.thread_count = 1
         decoded_any = False
         at = self._choice.lead_samples
+        numbered = self._choice.container == "flac"
         try:
             for packet in self._container.demux(self._stream):
                 try:
@@ -254,7 +256,7 @@ class _FramedSource(_Closing):
                     at += lost
                     continue
                 for frame in frames:
-                    lost = self._gap_samples(frame, at) if decoded_any else 0
+                    lost = self._gap_samples(frame, at) if decoded_any and numbered else 0
                     if lost:
                         yield from self._damage(at, lost)
                     decoded_any = True
@@ -285,7 +287,7 @@ class _FramedSource(_Closing):
 
     def _gap_samples(self, frame: av.AudioFrame, at: int) -> int:
         """Samples missing before a frame whose number says that it comes later: FLAC numbers its frames."""
-        if self._choice.container != "flac" or frame.pts is None or frame.time_base is None:
+        if frame.pts is None or frame.time_base is None:
             return 0
         gap = round(frame.pts * frame.time_base * self.shape.sample_rate) - at
         return gap if 0 < gap <= _LONGEST_GAP_SAMPLES else 0
@@ -320,6 +322,49 @@ class _FramedSource(_Closing):
         self._container.close()
 
 
+class _FlacSource(_Closing):
+    """FLAC through libFLAC while all is well, through FFmpeg from the first damage on."""
+
+    def __init__(self, path: Path, choice: StreamChoice) -> None:
+        self._path, self._choice = path, choice
+        self._plain = _PlainSource(path, choice)
+        self._framed: _FramedSource | None = None
+        self.shape = self._plain.shape
+        self.damaged_packets = 0
+        self.damaged_at: list[int] = []
+
+    def blocks(self) -> Iterator[Block]:
+        at = 0
+        try:
+            for block in self._plain.blocks():
+                at += len(block)
+                yield block
+        except DecodeError:
+            yield from self._rest(at)
+            return
+        if at < self._plain.stated_samples:
+            yield from self._rest(at)
+
+    def _rest(self, start: int) -> Iterator[Block]:
+        """What FFmpeg makes of the file behind the samples that are known to be right."""
+        self._framed = framed = _FramedSource(self._path, self._choice)
+        at = 0
+        for block in framed.blocks():
+            part = block[max(0, start - at) :]
+            at += len(block)
+            if len(part):
+                yield part.astype(self.shape.dtype, copy=False)
+        self.damaged_packets, self.damaged_at = framed.damaged_packets, framed.damaged_at
+
+    def lengths(self) -> Iterator[int]:
+        return (len(block) for block in self.blocks())
+
+    def close(self) -> None:
+        self._plain.close()
+        if self._framed is not None:
+            self._framed.close()
+
+
 def _reason(error: BaseException) -> str:
     text = getattr(error, "strerror", None) or str(error) or type(error).__name__
     return text[0].lower() + text[1:]
@@ -332,6 +377,12 @@ def open_sound(path: Path, choice: StreamChoice) -> SoundSource:
     # FFmpeg takes a Vorbis file of one page to be cut at both ends; the reference decoder does not.
     # It knows the channel orders of mono and stereo only.
     reference = (choice.container, choice.codec) == ("ogg", "vorbis") and choice.channels in (1, 2)
+    if choice.container == "flac" and choice.sound_index == 0:
+        try:
+            return _FlacSource(path, choice)
+        except (soundfile.SoundFileError, LookupError):
+            # Depths that libsndfile does not know.
+            return _FramedSource(path, choice)
     if (choice.container in _PLAIN_CONTAINERS or reference) and choice.sound_index == 0:
         try:
             return _PlainSource(path, choice)
