@@ -173,7 +173,13 @@ class LevelTests(FolderCase):
     def _run(self, rule: LevelRule, *, trim: bool = False, target: str = "disc-wav") -> list[Path]:
         plan = self.plan("in", target=target, when_present=WhenPresent.REPLACE, level=rule, trims=trim)
         facts = [step.source for step in plan.steps]
-        steps = levelled(plan.steps, measure_all(facts, jobs=2), rule=rule, members=facts, trim=trim)
+        steps = levelled(
+            plan.steps,
+            measure_all([(each, each.channels) for each in facts], jobs=2),
+            rule=rule,
+            members=facts,
+            trim=trim,
+        )
         for step in steps:
             outcome = carry_out(step)
             self.assertTrue(outcome.ok, outcome.error)
@@ -194,7 +200,7 @@ class LevelTests(FolderCase):
         paths = self._run(LevelRule(mode="track", loudness_lufs=-5, ceiling_dbtp=-3))
         self.assertTrue(all(any(w.code is WarningCode.LEVEL for w in step.warnings) for step in self.steps))
         for path in paths:
-            found = measure(inspect_file(path))
+            found = measure(inspect_file(path), 2)
             assert found is not None
             self.assertAlmostEqual(found.level.true_peak_dbtp, -3, delta=0.1)
 

@@ -9,18 +9,19 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from rumbrel.core.errors import DecodeError
+from rumbrel.core.errors import DecodeError, EncodeError
 from rumbrel.core.forecast.forecast import plan_sound
 from rumbrel.core.forecast.steps import Action, Step, Warning, WarningCode
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.sound.analysis import Ends, EndsFinder, State, StateMeter
 from rumbrel.core.sound.decoding import open_sound
-from rumbrel.core.sound.level import Level, LevelMeter, joined_loudness
-from rumbrel.core.sound.stages import Treatment
-from rumbrel.core.targets.model import LevelRule
+from rumbrel.core.sound.level import Level, LevelMeter, as_float, joined_loudness
+from rumbrel.core.sound.stages import Treatment, mix_matrix
+from rumbrel.core.targets.fit import FitKind, fit_to, shape_for
+from rumbrel.core.targets.model import LevelRule, Target
 from rumbrel.core.workers import worker_context
 
-__all__ = ["Measured", "gain_for", "levelled", "measure", "measure_all"]
+__all__ = ["Measured", "gain_for", "levelled", "measure", "measure_all", "result_channels"]
 
 _LEAST_CHANGE_DB = 0.05
 
@@ -36,17 +37,26 @@ class Measured:
     samples: int
 
 
-def measure(facts: Facts) -> Measured | None:
-    """Decode a source once and measure it; None when it does not decode."""
+def measure(facts: Facts, channels: int) -> Measured | None:
+    """Decode a source once and measure it as its result will be heard, in so many channels.
+
+    A mix changes the loudness: two equal channels are 3 dB louder than one. None when it does not decode.
+    """
     try:
+        mix = None if channels == facts.channels else mix_matrix(facts.channels, channels).T
         with open_sound(Path(facts.path), facts.choice()) as sound:
-            meter, ends, state, samples = LevelMeter(sound.shape), EndsFinder(), StateMeter(sound.shape), 0
+            meter, ends, state, samples = (
+                LevelMeter(replace(sound.shape, channels=channels)),
+                EndsFinder(),
+                StateMeter(sound.shape),
+                0,
+            )
             for block in sound.blocks():
-                meter.push(block)
+                meter.push(block if mix is None else as_float(block) @ mix)
                 ends.push(block)
                 state.push(block)
                 samples += len(block)
-    except DecodeError:
+    except (DecodeError, EncodeError):
         # The conversion itself says what is wrong with it.
         return None
     return Measured(
@@ -64,16 +74,24 @@ def gain_for(found: Measured, programme: Sequence[Measured], rule: LevelRule) ->
     return 0.0
 
 
+def _measured(request: tuple[Facts, int]) -> Measured | None:
+    return measure(*request)
+
+
 def measure_all(
-    sources: Sequence[Facts], *, jobs: int, progress: Callable[[int, int], None] = lambda done, total: None
+    requests: Sequence[tuple[Facts, int]],
+    *,
+    jobs: int,
+    progress: Callable[[int, int], None] = lambda done, total: None,
 ) -> dict[str, Measured]:
-    """Measure sources on all cores. Returns what was found by path."""
-    unique = list({facts.path: facts for facts in sources}.values())
-    unique.sort(key=lambda facts: -facts.duration_seconds)
+    """Measure sources on all cores, each in the channels its result will have. Returns what was found by path."""
+    unique = list({facts.path: (facts, channels) for facts, channels in requests}.values())
+    unique.sort(key=lambda request: -request[0].duration_seconds)
     found: dict[str, Measured] = {}
     with ProcessPoolExecutor(max(1, min(jobs, len(unique))), mp_context=worker_context("scipy.signal")) as pool:
         try:
-            for done, (facts, measured) in enumerate(zip(unique, pool.map(measure, unique), strict=True), 1):
+            results = pool.map(_measured, unique)
+            for done, ((facts, _), measured) in enumerate(zip(unique, results, strict=True), 1):
                 if measured is not None:
                     found[facts.path] = measured
                 progress(done, len(unique))
@@ -108,6 +126,11 @@ def _album_key(facts: Facts) -> str:
 class _Album:
     loudness_lufs: float
     true_peak_dbtp: float
+
+
+def result_channels(facts: Facts, target: Target) -> int:
+    """How many channels a track has for a target, whether it is converted or not."""
+    return facts.channels if fit_to(facts, target).kind is not FitKind.CONVERT else shape_for(facts, target).channels
 
 
 def _albums(members: Sequence[Facts], measured: dict[str, Measured]) -> dict[str, _Album]:

@@ -12,7 +12,7 @@ from django.utils import timezone
 
 from rumbrel.core.conversion import carry_out
 from rumbrel.core.conversion.carry_out import Watch
-from rumbrel.core.conversion.levelling import levelled, measure
+from rumbrel.core.conversion.levelling import levelled, measure, result_channels
 from rumbrel.core.conversion.placing import working_path
 from rumbrel.core.errors import Cancelled
 from rumbrel.core.forecast import (
@@ -186,7 +186,12 @@ def _levelled(item: Item, step: Step) -> Step:
         folder = str(Path(item.source).parent) + os.sep
         others = item.batch.items.filter(source__startswith=folder).exclude(pk=item.pk)
         members += [inspect_file(Path(path)) for path in others.values_list("source", flat=True)]
-    measured = {facts.path: found for facts in members if facts.usable and (found := measure(facts)) is not None}
+    measured = {}
+    for facts in members:
+        channels = step.shape.channels if step.shape and facts is step.source else result_channels(facts, step.target)
+        found = measure(facts, channels) if facts.usable else None
+        if found is not None:
+            measured[facts.path] = found
     return levelled([step], measured, rule=rule, members=members)[0]
 
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from rumbrel.core.conversion.levelling import Measured, gain_for, measure_all
 from rumbrel.core.disc.cue_sheet import CueSheet, CueTrack, read_cue_file
 from rumbrel.core.disc.layout import Programme
-from rumbrel.core.disc.red_book import BYTES_PER_SECTOR, SAMPLE_RATE, SAMPLES_PER_SECTOR
+from rumbrel.core.disc.red_book import BYTES_PER_SECTOR, CHANNELS, SAMPLE_RATE, SAMPLES_PER_SECTOR
 from rumbrel.core.errors import DiscError
 from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.playlists import LIST_SUFFIXES, ListEntry, read_list
@@ -127,7 +127,7 @@ def level_programmes(
     """(programmes with the gain that the rule asks for and what measuring found of their state; seconds
     of each whole file without the silence at its ends, by path)."""
     files = {p.path: inspect(Path(p.path)) for p in programmes if p.choice.container != "disc-image"}
-    measured = measure_all(list(files.values()), jobs=jobs)
+    measured = measure_all([(facts, CHANNELS) for facts in files.values()], jobs=jobs)
     parts = [measured[p.path] for p in programmes if p.path in measured]
     trimmed = {
         path: (found.samples - found.ends.leading_samples - found.ends.trailing_samples) / files[path].sample_rate

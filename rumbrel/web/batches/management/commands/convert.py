@@ -179,7 +179,9 @@ class _Desk:
             return steps
         # An album is measured whole, even if only some of its tracks are still to be made.
         facts = [self._inspect(source.path) for source in self._sources] if any(s.writes for s in steps) else []
-        measured = measure_all([each for each in facts if each.usable], jobs=self._options["jobs"]) if facts else {}
+        channels = {step.source.path: step.shape.channels for step in steps if step.shape}
+        requests = [(each, channels.get(each.path, each.channels)) for each in facts if each.usable]
+        measured = measure_all(requests, jobs=self._options["jobs"]) if requests else {}
         return levelled(steps, measured, rule=rule, members=facts, trim=self._options["trim"])
 
     def _level_rule(self, target: Target) -> LevelRule:
