@@ -189,6 +189,17 @@ class DeepTests(FolderCase):
         problems = self.deep(up, subtype="PCM_24", rate=96_000).facts.problems
         self.assertIn("raised from 44.1 kHz", problems[0].text)
 
+    def test_the_digest_that_a_maker_stored_is_held_against_the_samples(self) -> None:
+        """MD5 in STREAMINFO (RFC 9639, 8.2), by an encoder of another library for each depth."""
+        for subtype in ("PCM_S8", "PCM_16", "PCM_24"):
+            path = write_sound(self.folder / f"{subtype}.flac", 9_001, subtype=subtype)
+            self.assertEqual(inspect_deep(inspect_file(path)).facts.problems, (), subtype)
+            data = bytearray(path.read_bytes())
+            data[30] ^= 1
+            path.write_bytes(data)
+            problems = inspect_deep(inspect_file(path)).facts.problems
+            self.assertEqual([str(p.code) for p in problems], ["damaged"], subtype)
+
     def test_damage_is_counted_placed_and_the_rest_saved(self) -> None:
         flac = write_sound(self.folder / "a.flac", 400_000)
         data = bytearray(flac.read_bytes())

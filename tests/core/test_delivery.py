@@ -5,6 +5,7 @@ import tempfile
 from pathlib import Path
 from unittest import TestCase, mock
 
+from rumbrel.core.conversion.levelling import measure
 from rumbrel.core.delivery import Delivered, deliver, plan_delivery
 from rumbrel.core.errors import OutputError
 from rumbrel.core.forecast import Source
@@ -55,6 +56,12 @@ class DeliveryTests(TestCase):
         results = self.run_all("card-folders", lists=[("Bells", [0, 2]), ("Rolls", [1])])
         places = [Path(result.place).relative_to(self.folder / "stick").as_posix() for result in results]
         self.assertEqual(places, ["Bells/001 Zeal.mp3", "Rolls/001 Again- peal.mp3", "Bells/002 Last.mp3"])
+
+    def test_a_target_that_sets_the_level_sets_it_on_the_volume(self) -> None:
+        for result in self.run_all("course"):
+            self.assertTrue(result.ok, result.error)
+            found = measure(inspect_file(Path(result.place)), 1)
+            self.assertAlmostEqual(found.level.integrated_lufs, -19, delta=0.6)
 
     def test_a_second_call_continues_and_copies_nothing_twice(self) -> None:
         self.run_all()

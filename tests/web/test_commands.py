@@ -273,7 +273,7 @@ class PlaceTests(CommandCase):
 
     def test_deliver(self) -> None:
         self.album(2, 2)
-        (self.source / "l.m3u8").write_text("2.flac\n1.flac\n")
+        (self.source / "l.m3u8").write_text("2.flac\n1.flac\n2.flac\n")
         (self.folder / "stick").mkdir()
         words = ("deliver", "--volume", str(self.folder / "stick"), "--volume-kind", "card-2gb", "--target", "car-mp3")
         records, status = self.run_command(*words, str(self.source / "l.m3u8"), "--dry-run")
@@ -281,6 +281,7 @@ class PlaceTests(CommandCase):
         records, status = self.run_command(*words, str(self.source / "l.m3u8"))
         self.assertEqual((status, [Path(r["output"]).name for r in records]), (0, ["2.mp3", "1.mp3"]))
         self.assertTrue(all(r["checked"] for r in records))
-        self.assertTrue((self.folder / "stick" / "l.m3u8").is_file())
+        played = [line for line in (self.folder / "stick" / "l.m3u8").read_text().splitlines() if line[0] != "#"]
+        self.assertEqual(played, ["2.mp3", "1.mp3", "2.mp3"])
         _, status = self.run_command(*words[:2], str(self.folder / "gone"), *words[3:], str(self.source))
         self.assertIn("not there", self.error)

@@ -7,7 +7,8 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from rumbrel.core.conversion import Outcome, run_steps
+from rumbrel.core.conversion import Outcome, levelled, measure_all, run_steps
+from rumbrel.core.conversion.levelling import result_channels
 from rumbrel.core.conversion.placing import move_into_place, output_errors, remove_leftovers, working_file
 from rumbrel.core.errors import OutputError, RumbrelError
 from rumbrel.core.forecast import Action, ForecastOptions, Source, Step, WhenPresent, forecast_batch
@@ -118,10 +119,11 @@ def deliver(
             "are free. Free some space or leave tracks out."
         )
     remove_leftovers(plan.volume.root)
-    made = _converted(plan, work, jobs)
-    total = max(1, len(plan.steps))
+    steps = _levelled(plan.steps, jobs)
+    made = _converted(steps, plan.volume, work, jobs)
+    total = max(1, len(steps))
     finished: list[Delivered] = []
-    for number, step in enumerate(plan.steps, 1):
+    for number, step in enumerate(steps, 1):
         result = _placed(step, made.get(step.output), plan.volume)
         finished.append(result)
         yield result
@@ -129,16 +131,27 @@ def deliver(
     _write_lists(plan, finished)
 
 
-def _converted(plan: DeliveryPlan, work: Path, jobs: int) -> dict[str, Outcome]:
+def _levelled(steps: Sequence[Step], jobs: int) -> tuple[Step, ...]:
+    """The level that the target asks for. Albums are measured whole, also where some of it is there already."""
+    target = steps[0].target if steps else None
+    if target is None or target.level.mode == "none" or not any(step.writes for step in steps):
+        return tuple(steps)
+    members = [step.source for step in steps if step.source.usable]
+    requests = [(facts, result_channels(facts, target)) for facts in members]
+    return levelled(steps, measure_all(requests, jobs=jobs), rule=target.level, members=members)
+
+
+def _converted(steps: Sequence[Step], volume: Volume, work: Path, jobs: int) -> dict[str, Outcome]:
     """Outcomes by place on the volume, their files in the work folder under the same relative names."""
     work.mkdir(parents=True, exist_ok=True)
-    steps, by_output = [], {}
-    for step in plan.steps:
-        if step.action in (Action.CONVERT, Action.REWRAP):
-            local = work / Path(step.output).relative_to(plan.volume.root)
-            steps.append(replace(step, output=str(local), replaces=True))
+    local_steps, by_output = [], {}
+    for step in steps:
+        # A copy that gets tags of its own is not the source any more.
+        if step.action in (Action.CONVERT, Action.REWRAP) or (step.action is Action.COPY and step.extra_fields):
+            local = work / Path(step.output).relative_to(volume.root)
+            local_steps.append(replace(step, output=str(local), replaces=True))
             by_output[str(local)] = step.output
-    outcomes = (event for event in run_steps(steps, jobs=jobs) if isinstance(event, Outcome))
+    outcomes = (event for event in run_steps(local_steps, jobs=jobs) if isinstance(event, Outcome))
     return {by_output[outcome.step.output]: outcome for outcome in outcomes}
 
 

@@ -93,19 +93,20 @@ class _StoredDigest:
 
     def __init__(self, facts: Facts) -> None:
         self._wanted = _stored_md5(Path(facts.path)) if facts.container == "flac" else b""
-        self._bytes_a_sample = ((facts.bit_depth or 16) + 7) // 8
+        self._depth = facts.bit_depth or 16
         self._md5 = hashlib.md5(usedforsecurity=False)
 
     def push(self, block: Block) -> None:
-        if not self._wanted:
-            return
-        if self._bytes_a_sample == 2:
-            self._md5.update(np.ascontiguousarray(block, dtype="<i2").data)
-        elif self._bytes_a_sample == 3:
-            right = (block >> 8).astype("<i4")
-            self._md5.update(np.ascontiguousarray(right).view(np.uint8).reshape(-1, 4)[:, :3].tobytes())
-        else:
+        """Left-justified samples are put to the right and packed into as many bytes as their depth takes."""
+        count = (self._depth + 7) // 8
+        if not self._wanted or block.dtype.kind != "i" or count > block.dtype.itemsize:
             self._wanted = b""
+            return
+        right = np.ascontiguousarray(
+            block >> (block.dtype.itemsize * 8 - self._depth), dtype=f"<i{block.dtype.itemsize}"
+        )
+        packed = right.view(np.uint8).reshape(-1, block.dtype.itemsize)[:, :count]
+        self._md5.update(np.ascontiguousarray(packed).data)
 
     @property
     def differs(self) -> bool:

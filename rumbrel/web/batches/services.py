@@ -131,7 +131,7 @@ def _birth(pid: int) -> str:
 
 def _alive(worker: str) -> bool:
     pid, _, birth = worker.partition(":")
-    return pid.isdigit() and bool(birth) and _birth(int(pid)) == birth
+    return pid.isdecimal() and bool(birth) and _birth(int(pid)) == birth
 
 
 def run_item(item_id: int) -> None:

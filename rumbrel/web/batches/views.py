@@ -51,6 +51,7 @@ def forecast(request: HttpRequest) -> HttpResponse:
         "plan": plan,
         "rows": rows,
         "counts": counts,
+        "level": target.level,
         "target": target,
         "when": when,
         "targets": all_targets(),
@@ -68,8 +69,13 @@ def start(request: HttpRequest) -> HttpResponse:
     if not tracks:
         messages.error(request, "The pull list is empty. Pull tracks in the collection first.")
         return redirect("collection")
-    target, when = _asked(request.POST.dict())
-    return redirect("batch", pk=services.start(tracks, target, when).pk)
+    try:
+        target, when = _asked(request.POST.dict())
+        found = services.start(tracks, target, when)
+    except RumbrelError as error:
+        messages.error(request, str(error))
+        return redirect("forecast")
+    return redirect("batch", pk=found.pk)
 
 
 def batch(request: HttpRequest, pk: int) -> HttpResponse:

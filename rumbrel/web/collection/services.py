@@ -159,11 +159,11 @@ ORDERS = {
 def find_tracks(query: Query) -> models.QuerySet[Track]:
     """Tracks by the sentence and the search words, each of which must be found somewhere."""
     tracks = Track.objects.select_related("folder", "pull")
-    if query.folder.isdigit():
+    if query.folder.isdecimal():
         tracks = tracks.filter(folder_id=int(query.folder))
     if query.kind:
         tracks = tracks.filter(kind=query.kind)
-    if query.rate.isdigit():
+    if query.rate.isdecimal():
         tracks = tracks.filter(sample_rate=int(query.rate))
     if query.fault == "none":
         tracks = tracks.filter(fault="")

@@ -54,9 +54,9 @@ def left_out(disc: Disc) -> list[Track]:
 def change(disc: Disc, *, medium: str, gap: str, speed: str) -> None:
     """Take the sentence's choices; a changed layout is no longer the one that was written."""
     disc.medium_key = medium_for(medium).key
-    disc.gap_seconds = int(gap) if gap.isdigit() and int(gap) in GAP_CHOICES else disc.gap_seconds
+    disc.gap_seconds = int(gap) if gap.isdecimal() and int(gap) in GAP_CHOICES else disc.gap_seconds
     speeds = medium_for(disc.medium_key).speeds
-    disc.speed = int(speed) if speed.isdigit() and int(speed) in speeds else min(disc.speed, max(speeds))
+    disc.speed = int(speed) if speed.isdecimal() and int(speed) in speeds else min(disc.speed, max(speeds))
     if not disc.busy:
         disc.state, disc.verdicts, disc.error = Disc.State.LAID_OUT, [], ""
     disc.save()

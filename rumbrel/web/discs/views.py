@@ -10,6 +10,7 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
 from rumbrel.core.disc.checklist import checklist
+from rumbrel.core.disc.fitting import offers
 from rumbrel.core.disc.layout import DiscLayout, radius_mm
 from rumbrel.core.disc.media import MEDIA, speed_advice
 from rumbrel.core.errors import RumbrelError
@@ -47,6 +48,7 @@ def disc(request: HttpRequest, pk: int) -> HttpResponse:
         "disc": found,
         "layout": layout,
         "findings": findings,
+        "offers": offers(layout),
         "writable": layout.fits and all(finding.verdict != "failed" for finding in findings),
         "advice": speed_advice(layout.medium, found.speed),
         "media": MEDIA,

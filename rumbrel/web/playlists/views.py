@@ -39,7 +39,7 @@ def playlist(request: HttpRequest, pk: int) -> HttpResponse:
 @require_POST
 def reorder(request: HttpRequest, pk: int) -> HttpResponse:
     found = get_object_or_404(Playlist, pk=pk)
-    services.reorder(found, [int(value) for value in request.POST.getlist("entry") if value.isdigit()])
+    services.reorder(found, [int(value) for value in request.POST.getlist("entry") if value.isdecimal()])
     return _list(request, found) if request.htmx else redirect("playlist", pk=pk)
 
 

@@ -1,6 +1,7 @@
 """The ruler and the groove: time, work and bytes as ruled strips, drawn as SVG on the server."""
 
 import math
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -143,21 +144,28 @@ def groove(rings: Sequence[tuple[float, float, int]], edge_mm: float) -> dict[st
 
 STRIP_WIDTH = 480
 _WIDEST_MARK = 30
+_MOST_MARKS = 160
 
 
 @register.inclusion_tag("components/fit_strip.html")
 def fit_strip(standing: Standing) -> dict[str, object]:
-    """A mark for each track, whose shape says how it stands to the target."""
-    pitch = min(_WIDEST_MARK, STRIP_WIDTH / max(1, len(standing.fits)))
-    marks = [
-        {
-            "x": round(number * pitch + 0.5, 2),
-            "width": round(max(0.6, pitch - 3), 2),
-            "end": round(number * pitch + 0.5 + max(0.6, pitch - 3), 2),
-            "kind": str(fit.kind),
-            "title": f"{track.title}: {fit.kind}, {fit.reason}",
-        }
-        for number, (track, fit) in enumerate(standing.fits)
-    ]
+    """A mark for each track, whose shape says how it stands to the target.
+
+    Where there are more tracks than marks that can be told apart, a mark stands for several
+    neighbours and shows what most of them are.
+    """
+    fits = standing.fits
+    each = max(1, math.ceil(len(fits) / _MOST_MARKS))
+    groups = [fits[start : start + each] for start in range(0, len(fits), each)]
+    pitch = min(_WIDEST_MARK, STRIP_WIDTH / max(1, len(groups)))
+    marks = []
+    for number, group in enumerate(groups):
+        x, width = number * pitch + 0.5, max(0.6, pitch - min(3, pitch / 3))
+        kind = Counter(fit.kind for _, fit in group).most_common(1)[0][0]
+        track, fit = group[0]
+        title = f"{track.title}: {fit.kind}, {fit.reason}" if each == 1 else f"{track.title} and {len(group) - 1} more"
+        marks.append(
+            {"x": round(x, 2), "width": round(width, 2), "end": round(x + width, 2), "kind": str(kind), "title": title}
+        )
     counts = ", ".join(f"{n} {kind}" for kind, n in zip(FitKind, standing.counts, strict=True) if n)
     return {"marks": marks, "width": STRIP_WIDTH, "name": f"{standing.target.name}: {counts}"}

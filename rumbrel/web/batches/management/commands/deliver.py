@@ -32,7 +32,7 @@ class Command(ReportingCommand):
     def work(self, options: dict[str, Any]) -> bool:
         target = find_target(options["target"])
         volume = volume_at(options["volume"], volume_kind_for(options["volume_kind"]))
-        sources, lists = _gathered(options["sources"])
+        sources, lists = _gathered(options["sources"], once=not target.playlists.folder_each)
         plan = plan_delivery(sources, target, volume, lists=lists)
         if options["dry_run"]:
             for step in plan.steps:
@@ -49,22 +49,33 @@ class Command(ReportingCommand):
         return all_ok
 
 
-def _gathered(places: list[Path]) -> tuple[list[Source], list[tuple[str, list[int]]]]:
-    """Sources in playing order, and the lists among them with the places of their tracks."""
+def _gathered(places: list[Path], *, once: bool) -> tuple[list[Source], list[tuple[str, list[int]]]]:
+    """Sources in playing order, and the lists among them with the places of their tracks.
+
+    once says that a file that stands in several lists, or twice in one, is delivered once.
+    """
     sources: list[Source] = []
     lists: list[tuple[str, list[int]]] = []
+    known: dict[Path, int] = {}
+
+    def place_of(path: Path) -> int:
+        if once and path in known:
+            return known[path]
+        known[path] = len(sources)
+        sources.append(Source(path=path, relative=Path(path.name)))
+        return known[path]
+
     for place in places:
         if place.suffix.lower() not in LIST_SUFFIXES:
             found = [s for s in gather_sources([place]) if s.named or s.path.suffix.lower() not in LIST_SUFFIXES]
+            known.update((source.path.absolute(), len(sources) + n) for n, source in enumerate(found))
             sources += found
             continue
         entries = read_list(place).entries
         missing = [entry.written for entry in entries if entry.missing]
         if missing:
             raise PlaylistError(f"{place.name}: {len(missing)} entries are missing, the first is {missing[0]}.")
-        start = len(sources)
-        sources += [Source(path=entry.path, relative=Path(entry.path.name)) for entry in entries]
-        lists.append((place.stem, list(range(start, len(sources)))))
+        lists.append((place.stem, [place_of(entry.path.absolute()) for entry in entries]))
     return sources, lists
 
 

@@ -66,7 +66,7 @@ class Command(BaseCommand):
 def _port() -> int:
     """The port asked for, if it is one and free."""
     text = settings.PORT
-    if not text.isdigit() or not 1 <= int(text) <= 65535:
+    if not text.isdecimal() or not 1 <= int(text) <= 65535:
         raise CommandError(f"RUMBREL_PORT is '{text}'. It must be a number from 1 to 65535.")
     with socket.socket() as probe:
         probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)

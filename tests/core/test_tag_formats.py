@@ -1,0 +1,206 @@
+"""Tags of files that other programs wrote: each format's own ways, covers, rules, and what is broken."""
+
+import base64
+import io
+import struct
+import tempfile
+from pathlib import Path
+from unittest import TestCase
+
+import mutagen
+import mutagen.apev2
+import mutagen.asf
+import mutagen.flac
+import mutagen.id3
+import mutagen.mp4
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from mutagen.oggvorbis import OggVorbis
+from mutagen.wavpack import WavPack
+from PIL import Image
+
+from rumbrel.core.errors import TagError
+from rumbrel.core.inspection import inspect_file
+from rumbrel.core.tags import Chapter, Cover, TagRules, TagSet, apply_rules, read_tags, unheld_fields, write_tags
+from rumbrel.core.tags.riff import read_riff_info
+from tests.signals import convert_one, decoded, write_framed, write_sound
+
+
+def picture(kind: str = "JPEG", size: tuple[int, int] = (600, 400)) -> bytes:
+    data = io.BytesIO()
+    Image.effect_noise(size, 90).convert("RGB").save(data, kind)
+    return data.getvalue()
+
+
+class FolderCase(TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def made(self, target: str) -> Path:
+        wav = write_sound(self.folder / "a.wav", 20_000)
+        return Path(convert_one(wav, target, self.folder / target).step.output)
+
+
+class ForeignTagTests(FolderCase):
+    def test_id3_of_older_versions_and_the_ways_of_other_programs(self) -> None:
+        path = self.made("car-mp3")
+        tags = mutagen.id3.ID3()
+        tags.add(mutagen.id3.TIT2(encoding=1, text=["Größe"]))
+        tags.add(mutagen.id3.TYER(encoding=0, text=["1998"]))
+        tags.add(mutagen.id3.TCON(encoding=0, text=["(17)"]))
+        tags.add(mutagen.id3.TRCK(encoding=0, text=["3/12"]))
+        tags.add(mutagen.id3.COMM(encoding=3, lang="eng", desc="private note", text=["000001"]))
+        tags.add(mutagen.id3.COMM(encoding=3, lang="eng", desc="", text=["north tower"]))
+        tags.add(mutagen.id3.TXXX(encoding=3, desc="replaygain_track_gain", text=["-3.10 dB"]))
+        tags.add(mutagen.id3.TXXX(encoding=3, desc="Bell count", text=["8"]))
+        tags.add(mutagen.id3.TSSE(encoding=3, text=["some encoder"]))
+        tags.save(path, v2_version=3)
+        found = inspect_file(path).tags
+        self.assertEqual(dict(found.fields), {
+            "title": ("Größe",), "date": ("1998",), "genre": ("Rock",), "track": ("3/12",), "comment": ("north tower",),
+            "track_gain": ("-3.10 dB",), "Bell count": ("8",),
+        })  # fmt: skip
+
+    def test_totals_apart_and_pictures_inside_comments(self) -> None:
+        path = self.made("open-vorbis")
+        file = OggVorbis(path)
+        block = mutagen.flac.Picture()
+        block.data, block.mime, block.type = picture(), "image/jpeg", 4
+        file["TRACKNUMBER"], file["TOTALTRACKS"], file["DISCNUMBER"] = "3", "12", "1"
+        file["metadata_block_picture"] = [base64.b64encode(block.write()).decode(), "!!! broken"]
+        file["chapter001"], file["chapter001name"] = "00:00:00.000", "Rounds"
+        file["chapter002"] = "00:00:00.250"
+        file.save()
+        tags = inspect_file(path).tags
+        self.assertEqual((tags.first("track"), tags.first("disc")), ("3/12", "1"))
+        self.assertEqual([(cover.kind, cover.size_bytes) for cover in tags.covers], [(4, len(block.data))])
+        self.assertEqual([(c.title, c.start_seconds) for c in tags.chapters], [("Rounds", 0.0), ("", 0.25)])
+        self.assertFalse([name for name in tags.fields if "chapter" in name.lower()])
+
+    def test_mp4_free_forms_numbers_and_both_kinds_of_picture(self) -> None:
+        path = self.made("pocket-aac")
+        file = mutagen.mp4.MP4(path)
+        file["\xa9nam"], file["trkn"], file["disk"], file["tmpo"], file["cpil"] = ["T"], [(3, 0)], [(1, 2)], [120], True
+        file["----:com.example:Bell count"] = [b"8"]
+        file["----:com.example:ISRC"] = [b"QZOSW2400001"]
+        file["covr"] = [mutagen.mp4.MP4Cover(picture("PNG", (20, 20)), mutagen.mp4.MP4Cover.FORMAT_PNG)]
+        file.save()
+        tags = inspect_file(path).tags
+        self.assertEqual((tags.first("track"), tags.first("disc"), tags.first("bpm")), ("3", "1/2", "120"))
+        self.assertEqual((tags.first("Bell count"), tags.first("isrc")), ("8", "QZOSW2400001"))
+        self.assertEqual(tags.covers[0].media_type, "image/png")
+
+    def test_ape_and_asf(self) -> None:
+        path = self.made("archive-wavpack")
+        file = WavPack(path)
+        file["Title"], file["Artist"], file["Year"] = "T", ["A", "B"], "2024"
+        file["Cover Art (Front)"] = mutagen.apev2.APEValue(b"c.png\0\x89PNG data", mutagen.apev2.BINARY)
+        file.save()
+        tags = inspect_file(path).tags
+        self.assertEqual((tags.fields["artist"], tags.first("date")), (("A", "B"), "2024"))
+        self.assertEqual(tags.covers[0].media_type, "image/png")
+        wma = write_framed(self.folder / "a.wma", "wmav2", muxer="asf", rate=44_100)
+        asf = mutagen.asf.ASF(wma)
+        asf["Title"], asf["Author"], asf["WM/TrackNumber"] = "T", ["A", "B"], 7
+        asf["WM/Picture"] = mutagen.asf.ASFValue(b"\x03\x05", mutagen.asf.BYTEARRAY)
+        asf.save()
+        tags = inspect_file(wma).tags
+        self.assertEqual((tags.fields["artist"], tags.first("track"), tags.covers), (("A", "B"), "7", ()))
+
+    def test_riff_lists_in_the_encodings_of_their_time(self) -> None:
+        path = write_sound(self.folder / "r.wav", 5_000)
+        body = b"INFO"
+        for key, raw in ((b"INAM", "Größe".encode("latin-1")), (b"IART", "Höhe".encode()), (b"IXYZ", b"unknown")):
+            raw += b"\0"
+            body += struct.pack("<4sI", key, len(raw)) + raw + b"\0" * (len(raw) % 2)
+        data = path.read_bytes() + struct.pack("<4sI", b"LIST", len(body)) + body
+        path.write_bytes(data[:4] + struct.pack("<I", len(data) - 8) + data[8:])
+        self.assertEqual(read_riff_info(path), {"title": ("Größe",), "artist": ("Höhe",)})
+        self.assertEqual(inspect_file(path).tags.first("title"), "Größe")
+
+    def test_tags_that_cannot_be_read_cost_only_themselves(self) -> None:
+        path = self.made("archive-flac")
+        data = bytearray(path.read_bytes())
+        data[4 + 38] = 4
+        data[4 + 39 : 4 + 42] = (20).to_bytes(3, "big")
+        (self.folder / "b.flac").write_bytes(bytes(data[:42]) + b"\x84\0\0\x14" + b"\xff" * 20 + bytes(data[-3_000:]))
+        with self.assertRaises(TagError):
+            read_tags(self.folder / "b.flac", container="flac", codec="flac")
+
+
+TEXT = st.text(st.characters(exclude_categories=("Cs", "Cc")), min_size=1, max_size=40).map(str.strip).filter(bool)
+
+
+class WrittenTagTests(FolderCase):
+    @given(TEXT, TEXT, st.integers(1, 99))
+    @settings(max_examples=25, deadline=None)
+    def test_any_text_comes_back_from_every_format(self, title: str, album: str, track: int) -> None:
+        if not hasattr(self, "files"):
+            self.files = [
+                (self.made(slug), container, codec)
+                for slug, container, codec in (
+                    ("car-mp3", "mp3", "mp3"), ("pocket-aac", "m4a", "aac"), ("archive-flac", "flac", "flac"),
+                    ("open-opus", "ogg", "opus"), ("archive-wavpack", "wavpack", "wavpack"), ("disc-aiff", "aiff", "pcm"),
+                )
+            ]  # fmt: skip
+        tags = TagSet(fields={"title": (title,), "album": (album,), "track": (f"{track}/99",)})
+        for path, container, codec in self.files:
+            self.assertEqual(write_tags(path, tags, container=container, codec=codec), ())
+            self.assertEqual(
+                dict(read_tags(path, container=container, codec=codec).fields), dict(tags.fields), container
+            )
+
+    def test_writing_twice_replaces_and_the_sound_stays(self) -> None:
+        for slug, container, codec in (
+            ("car-mp3", "mp3", "mp3"),
+            ("disc-wav", "wav", "pcm"),
+            ("pocket-aac", "m4a", "aac"),
+        ):
+            path = self.made(slug)
+            before = decoded(path)
+            for title in ("First", "Second"):
+                cover = Cover(media_type="image/jpeg", data=picture())
+                chapters = (Chapter(start_seconds=0, end_seconds=0.3, title=title),)
+                tags = TagSet(fields={"title": (title,)}, covers=(cover,), chapters=chapters)
+                write_tags(path, tags, container=container, codec=codec)
+            found = inspect_file(path)
+            self.assertEqual((found.tags.first("title"), len(found.tags.covers)), ("Second", 1), slug)
+            self.assertEqual([chapter.title for chapter in found.tags.chapters], ["Second"], slug)
+            self.assertTrue((decoded(path) == before).all(), slug)
+
+    def test_what_a_container_cannot_hold_is_known_beforehand(self) -> None:
+        chapters = (Chapter(start_seconds=0, end_seconds=1, title="C"),)
+        tags = TagSet(fields={"title": ("T",)}, covers=(Cover(media_type="image/png", data=b"x"),), chapters=chapters)
+        self.assertEqual(unheld_fields(tags, container="caf"), ("title", "cover", "chapters"))
+        self.assertEqual(unheld_fields(tags, container="asf"), ("chapters",))
+        self.assertEqual(unheld_fields(tags, container="flac"), ())
+
+
+class RuleTests(TestCase):
+    def test_covers_within_the_limits_of_a_target(self) -> None:
+        large, small = picture(size=(1_500, 1_000)), picture(size=(50, 50))
+        covers = (Cover(media_type="image/png", data=picture("PNG", (900, 900)), kind=4),
+                  Cover(media_type="image/jpeg", data=large, kind=3), Cover(media_type="image/jpeg", data=small, kind=5))  # fmt: skip
+        tags = TagSet(fields={"title": ("T",), "comment": ("C",)}, covers=covers)
+        kept, notes = apply_rules(tags, TagRules(covers="front", cover_pixels=300, cover_bytes=30_000, keep=("title",)))
+        self.assertEqual((list(kept.fields), len(kept.covers), notes), (["title"], 1, ()))
+        with Image.open(io.BytesIO(kept.covers[0].data)) as image:
+            self.assertTrue(max(image.size) <= 300 and image.format == "JPEG")
+            self.assertAlmostEqual(image.width / image.height, 1.5, delta=0.05)
+        self.assertLessEqual(len(kept.covers[0].data), 30_000)
+        every, _ = apply_rules(tags, TagRules(cover_pixels=300))
+        self.assertEqual([cover.kind for cover in every.covers], [4, 3, 5])
+        self.assertEqual(every.covers[2].data, small, "a picture within the limits stays as it is")
+        self.assertEqual(apply_rules(tags, TagRules(covers="none"))[0].covers, ())
+        self.assertEqual(apply_rules(tags, TagRules())[0], tags)
+
+    def test_pictures_that_are_none_or_lie_about_their_size(self) -> None:
+        bomb = bytearray(picture("PNG", (10, 10)))
+        bomb[16:24] = struct.pack(">II", 60_000, 60_000)
+        for data in (b"no picture", picture()[:200], bytes(bomb)):
+            tags = TagSet(covers=(Cover(media_type="image/jpeg", data=data),))
+            kept, notes = apply_rules(tags, TagRules(cover_pixels=300))
+            self.assertTrue(not kept.covers or len(kept.covers[0].data) < 100_000)
+            self.assertTrue(kept.covers or notes)
