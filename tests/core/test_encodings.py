@@ -73,7 +73,7 @@ class EncodingTests(TestCase):
         for key, settings, word in (
             ("wav", {"bitrate_kbps": 192}, "bitrate"),
             ("wav", {"effort": 3}, "effort"),
-            ("flac", {"effort": 13}, "0 to 12"),
+            ("flac", {"effort": 9}, "0 to 8"),
             ("flac", {"quality": 0.5}, "quality"),
             ("aac", {"mode": "constant"}, "average"),
             ("aac", {"quality": 0.5}, "quality"),

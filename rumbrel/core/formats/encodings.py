@@ -9,9 +9,9 @@ from rumbrel.core.errors import EncodeError
 from rumbrel.core.sound.shape import Block, SoundShape
 
 from .aac import open_aac, open_adts
-from .framed import open_alac, open_flac, open_g722, open_opus, open_wavpack, open_wma
+from .framed import open_alac, open_g722, open_opus, open_wavpack, open_wma
 from .mp3 import MP3_BITRATES_KBPS, open_mp3
-from .plain import open_coded, open_float, open_pcm, open_vox
+from .plain import open_coded, open_flac, open_float, open_pcm, open_vox
 from .settings import EncoderSettings
 from .vorbis import open_vorbis
 
@@ -168,7 +168,7 @@ ENCODINGS: tuple[Encoding, ...] = (
     ),
     Encoding(
         key="flac", label="FLAC", container="flac", codec="flac", suffix=".flac", lossless=True, depths=(16, 24),
-        modes=("variable",), efforts=(0, 12), open=open_flac,
+        modes=("variable",), efforts=(0, 8), open=open_flac,
     ),
     Encoding(
         key="alac", label="ALAC in M4A", container="m4a", codec="alac", suffix=".m4a", lossless=True, depths=(16, 24),

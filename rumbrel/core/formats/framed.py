@@ -1,4 +1,4 @@
-"""Encoders of FFmpeg: FLAC, ALAC, WavPack, Opus, WMA, G.722, and the shared writer AAC builds on."""
+"""Encoders of FFmpeg: ALAC, WavPack, Opus, WMA, G.722, and the shared writer AAC builds on."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -19,7 +19,6 @@ __all__ = [
     "FramedEncoder",
     "FramedPlan",
     "open_alac",
-    "open_flac",
     "open_g722",
     "open_opus",
     "open_wavpack",
@@ -109,18 +108,6 @@ class _TailedEncoder(FramedEncoder):
 
 def _integer_format(shape: SoundShape, planar: bool) -> str:
     return ("s16" if shape.depth_bits <= 16 else "s32") + ("p" if planar else "")
-
-
-def open_flac(path: Path, shape: SoundShape, settings: EncoderSettings) -> FramedEncoder:
-    """FLAC; FFmpeg writes 24 bit for s32 input, which is why depth 32 is not offered."""
-    effort = 5 if settings.effort is None else settings.effort
-    plan = FramedPlan(
-        muxer="flac",
-        codec="flac",
-        sample_format=_integer_format(shape, planar=False),
-        codec_options={"compression_level": str(effort)},
-    )
-    return FramedEncoder(path, shape, plan)
 
 
 def open_alac(path: Path, shape: SoundShape, settings: EncoderSettings) -> FramedEncoder:

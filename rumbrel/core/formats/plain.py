@@ -1,4 +1,4 @@
-"""PCM, G.711 and the simple telephone codings, written by libsndfile."""
+"""PCM, FLAC, G.711 and the simple telephone codings, written by libsndfile."""
 
 from functools import partial
 from pathlib import Path
@@ -11,19 +11,23 @@ from rumbrel.core.sound.shape import Block, SoundShape
 
 from .settings import EncoderSettings
 
-__all__ = ["open_coded", "open_float", "open_pcm", "open_vox"]
+__all__ = ["open_coded", "open_flac", "open_float", "open_pcm", "open_vox"]
 
+FLAC_MIDDLE_EFFORT, FLAC_MOST_EFFORT = 5, 8
 _SUBTYPES = {8: "PCM_S8", 16: "PCM_16", 24: "PCM_24", 32: "PCM_32"}
 # RIFF holds 8 bit samples unsigned, the others hold them signed.
 _UNSIGNED_8 = frozenset({"WAV", "W64", "RF64"})
 
 
 class _PlainEncoder:
-    def __init__(self, path: Path, shape: SoundShape, container: str, subtype: str) -> None:
+    def __init__(
+        self, path: Path, shape: SoundShape, container: str, subtype: str, *, compression_level: float | None = None
+    ) -> None:
         try:
             self._file = soundfile.SoundFile(
-                str(path), "w", shape.sample_rate, shape.channels, subtype=subtype, format=container
-            )
+                str(path), "w", shape.sample_rate, shape.channels, subtype=subtype, format=container,
+                compression_level=compression_level,
+            )  # fmt: skip
         except (soundfile.SoundFileError, ValueError) as error:
             raise EncodeError(f"The result cannot be written as {container}: {error}.") from error
 
@@ -76,6 +80,13 @@ def _open(path: Path, shape: SoundShape, settings: EncoderSettings, *, container
 def _open_integers(path: Path, shape: SoundShape, settings: EncoderSettings, *, container: str) -> _PlainEncoder:
     subtype = "PCM_U8" if shape.depth_bits == 8 and container in _UNSIGNED_8 else _SUBTYPES[shape.depth_bits]
     return _PlainEncoder(path, shape, container, subtype)
+
+
+def open_flac(path: Path, shape: SoundShape, settings: EncoderSettings) -> _PlainEncoder:
+    """FLAC by libFLAC, which makes files a per cent smaller than FFmpeg in the same time (docs/performance.md)."""
+    effort = FLAC_MIDDLE_EFFORT if settings.effort is None else settings.effort
+    level = effort / FLAC_MOST_EFFORT
+    return _PlainEncoder(path, shape, "FLAC", _SUBTYPES[shape.depth_bits], compression_level=level)
 
 
 def open_pcm(container: str) -> partial[_PlainEncoder]:

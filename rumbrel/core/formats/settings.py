@@ -11,7 +11,7 @@ class EncoderSettings:
 
     bitrate_kbps in units of 1000 bits/s. quality is 0.0 to 1.0 where a mode is led by quality.
     effort is the encoder's own step of diligence against speed (MP3: 0 slowest to 9 fastest;
-    FLAC: 0 fastest to 12 slowest; AAC: 0 quick search, 1 thorough search; Opus: 0 fastest to 10
+    FLAC: 0 fastest to 8 slowest; AAC: 0 quick search, 1 thorough search; Opus: 0 fastest to 10
     slowest; WavPack: 0 fastest to 8 slowest).
     """
 
