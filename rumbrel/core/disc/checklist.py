@@ -30,7 +30,7 @@ class Finding:
 
 def checklist(layout: DiscLayout, text: DiscText | None = None) -> tuple[Finding, ...]:
     """Every line for a layout, and for its disc text where it has one."""
-    found = tuple(check(layout) for check in _CHECKS)
+    found = tuple(finding for check in _CHECKS if (finding := check(layout)) is not None)
     return (*found, _text(text), _product_code(text)) if text else found
 
 
@@ -83,9 +83,9 @@ def _time(layout: DiscLayout) -> Finding:
 
 def _medium(layout: DiscLayout) -> Finding:
     if layout.medium.beyond_standard:
-        text = f"a {layout.medium.label} is longer than the standard knows; not every drive and player takes it"
+        text = f"{layout.medium.label}: longer than the standard knows, so not every drive and player takes it"
         return _finding("medium", False, text, "doubtful")
-    return _finding("medium", True, f"a {layout.medium.label}")
+    return _finding("medium", True, f"{layout.medium.label}: every drive takes it")
 
 
 def _gaps(layout: DiscLayout) -> Finding:
@@ -117,9 +117,10 @@ def _state(layout: DiscLayout, state: str) -> list[int]:
     return [track.number for track in layout.tracks if track.programme.state == state]
 
 
-def _clipping(layout: DiscLayout) -> Finding:
+def _clipping(layout: DiscLayout) -> Finding | None:
+    """None where nothing was measured: the list says only what is known."""
     if all(track.programme.state is None for track in layout.tracks):
-        return _finding("clipping", False, "not measured; the check measures it", "doubtful")
+        return None
     clipped = _state(layout, "clipped")
     if clipped:
         return _finding("clipping", False, f"{_numbers(clipped)} clipped; lower the level", "doubtful")
@@ -172,6 +173,6 @@ def _product_code(text: DiscText) -> Finding:
         return _finding("product-code", False, str(error).rstrip("."))
 
 
-_CHECKS: tuple[Callable[[DiscLayout], Finding], ...] = (
+_CHECKS: tuple[Callable[[DiscLayout], Finding | None], ...] = (
     _count, _shortest, _pause, _time, _medium, _gaps, _codes, _clipping, _lossy, _channels, _sources,
 )  # fmt: skip
