@@ -34,9 +34,10 @@ class ReportingCommand(BaseCommand):
     def work(self, options: dict[str, Any]) -> bool:
         raise NotImplementedError
 
-    def report(self, record: dict[str, Any], text: str, options: dict[str, Any]) -> None:
-        """One result: the record with --json, else the sentences."""
-        lines = [json.dumps(record, ensure_ascii=True)] if options["json"] else map(_printable, text.split("\n"))
+    def report(self, record: dict[str, Any], text: str | list[str], options: dict[str, Any]) -> None:
+        """One result: the record with --json, else the sentence, or the sentences, a line each."""
+        sentences = [text] if isinstance(text, str) else text
+        lines = [json.dumps(record, ensure_ascii=True)] if options["json"] else map(_printable, sentences)
         for line in lines:
             self.stdout.write(line)
         self.stdout.flush()

@@ -38,7 +38,7 @@ class Command(ReportingCommand):
         return all_ok
 
 
-def _sentences(deep: DeepFacts) -> str:
+def _sentences(deep: DeepFacts) -> list[str]:
     facts = deep.facts
     kind = kind_label(facts.container, facts.codec) if facts.codec else "no sound"
     depth = f"/{facts.bit_depth}" if facts.bit_depth else ""
@@ -57,4 +57,4 @@ def _sentences(deep: DeepFacts) -> str:
         if state.used_bits is not None and state.used_bits < (facts.bit_depth or 0):
             lines.append(f"  {state.used_bits} of {facts.bit_depth} bits are used")
     lines += [f"  {problem.code}: {problem.text}" for problem in facts.problems]
-    return "\n".join(lines)
+    return lines

@@ -246,7 +246,7 @@ def _fill(layout: DiscLayout, job: _Job, options: dict[str, Any]) -> dict[str, A
     return {"fill": [left[place].path for place in chosen], "free_after_fill_sectors": free}
 
 
-def _summary(layout: DiscLayout, findings: Sequence[Finding], job: _Job) -> str:
+def _summary(layout: DiscLayout, findings: Sequence[Finding], job: _Job) -> list[str]:
     word = "free" if layout.free_sectors >= 0 else "over"
     lines = [
         f"{len(layout.tracks)} tracks, {format_msf(layout.total_sectors)} on the {layout.medium.label}, "
@@ -254,7 +254,7 @@ def _summary(layout: DiscLayout, findings: Sequence[Finding], job: _Job) -> str:
     ]
     lines += [f"  {f.verdict}: {f.text}" for f in findings if f.verdict != "passed"]
     lines += [f"  would fit: {o.text}" for o in offers(layout, trimmed_sectors=job.trimmed_sectors(layout))]
-    return "\n".join(lines)
+    return lines
 
 
 def _progress(step: str, share: float) -> None:

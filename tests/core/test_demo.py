@@ -1,0 +1,71 @@
+"""The demo collection: what it promises, and that it comes out the same every time."""
+
+import tempfile
+from dataclasses import replace
+from pathlib import Path
+from unittest import TestCase
+
+import numpy as np
+
+from demo.collection import _make_faulty, _make_piece, piece_path
+from demo.pieces import PIECES
+from demo.synthesis import chunks
+from rumbrel.core.disc.media import medium_for
+from rumbrel.core.inspection import inspect_file
+from tests.signals import decoded
+
+
+class DemoTests(TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def test_it_overruns_a_disc_and_shows_every_kind(self) -> None:
+        self.assertGreaterEqual(len(PIECES), 24)
+        self.assertGreater(sum(piece.seconds for piece in PIECES), 85 * 60)
+        self.assertGreater(sum(piece.seconds for piece in PIECES) * 75, medium_for("80").capacity_sectors)
+        for values, wanted in (
+            ({piece.encoding for piece in PIECES}, {"wav", "aiff", "flac", "alac", "mp3", "aac", "opus", "vorbis"}),
+            ({piece.rate for piece in PIECES}, {44_100, 48_000, 96_000}),
+            ({piece.depth_bits for piece in PIECES}, {16, 24}),
+            ({piece.channels for piece in PIECES}, {1, 2}),
+        ):
+            self.assertTrue(wanted <= values, wanted - values)
+        self.assertEqual(len({piece.name.casefold() for piece in PIECES}), len(PIECES))
+
+    def test_a_piece_comes_out_the_same_every_time_and_sounds(self) -> None:
+        for maker in {piece.maker for piece in PIECES}:
+            first, second = (
+                np.concatenate(list(chunks(maker, seed=7, seconds=8.0, rate=22_050, channels=2))) for _ in range(2)
+            )
+            np.testing.assert_array_equal(first, second)
+            self.assertEqual(first.shape, (176_400, 2))
+            self.assertTrue(0.02 < np.abs(first).max() <= 1.0, maker)
+            other = np.concatenate(list(chunks(maker, seed=8, seconds=8.0, rate=22_050, channels=2)))
+            self.assertFalse(np.array_equal(first, other), maker)
+
+    def test_each_encoding_is_made_whole_with_its_tags(self) -> None:
+        for encoding in sorted({piece.encoding for piece in PIECES}):
+            piece = replace(next(piece for piece in PIECES if piece.encoding == encoding), seconds=8.0)
+            _make_piece(str(self.folder), piece)
+            facts = inspect_file(piece_path(self.folder, piece))
+            self.assertEqual(facts.problems, (), encoding)
+            self.assertEqual((facts.sample_rate, facts.channels), (piece.rate, piece.channels), encoding)
+            self.assertEqual(facts.samples, round(8.0 * piece.rate), encoding)
+            self.assertEqual(facts.tags.first("title"), piece.title)
+            self.assertEqual(len(facts.tags.covers), int(piece.cover), encoding)
+            self.assertGreater(np.abs(decoded(piece_path(self.folder, piece))).max() / 2**31, 0.01)
+
+    def test_the_faulty_files_have_the_faults_they_are_there_for(self) -> None:
+        for piece in PIECES:
+            if piece.encoding == "flac":
+                _make_piece(str(self.folder), replace(piece, seconds=3.0, rate=44_100))
+        _make_faulty(self.folder)
+        codes = {
+            str(problem.code)
+            for path in self.folder.rglob("*.*")
+            if path.is_file()
+            for problem in inspect_file(path).problems
+        }
+        self.assertTrue({"empty", "cut-short", "wrong-extension"} <= codes, codes)
