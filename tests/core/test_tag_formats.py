@@ -7,6 +7,7 @@ import tempfile
 from pathlib import Path
 from unittest import TestCase
 
+import av
 import mutagen
 import mutagen.apev2
 import mutagen.asf
@@ -119,6 +120,32 @@ class ForeignTagTests(FolderCase):
         path.write_bytes(data[:4] + struct.pack("<I", len(data) - 8) + data[8:])
         self.assertEqual(read_riff_info(path), {"title": ("Größe",), "artist": ("Höhe",)})
         self.assertEqual(inspect_file(path).tags.first("title"), "Größe")
+
+    def test_aiff_text_chunks_are_read_and_written(self) -> None:
+        path = write_sound(self.folder / "p.aiff", 5_000)
+        extra = b"".join(
+            struct.pack(">4sI", k, len(v)) + v + b"\0" * (len(v) % 2)
+            for k, v in (
+                (b"NAME", "Größe".encode("latin-1")),
+                (b"AUTH", b"A. Venning"),
+                (b"ANNO", b"one"),
+                (b"ANNO", b"two"),
+            )
+        )
+        data = path.read_bytes() + extra
+        path.write_bytes(data[:4] + struct.pack(">I", len(data) - 8) + data[8:])
+        facts = inspect_file(path)
+        self.assertEqual(
+            dict(facts.tags.fields), {"title": ("Größe",), "artist": ("A. Venning",), "comment": ("one", "two")}
+        )
+        before = decoded(path)
+        result = Path(convert_one(path, "disc-aiff", self.folder / "o").step.output)
+        for title in ("First", "Second"):
+            write_tags(result, TagSet(fields={"title": (title,), "copyright": ("T",)}), container="aiff", codec="pcm")
+        with av.open(str(result)) as container:
+            self.assertEqual(container.metadata["title"], "Second")
+        self.assertEqual(inspect_file(result).tags.first("title"), "Second")
+        self.assertTrue((decoded(result) == before).all())
 
     def test_tags_that_cannot_be_read_cost_only_themselves(self) -> None:
         path = self.made("archive-flac")

@@ -175,6 +175,9 @@ def _levelled(step: Step, found: Measured | None, albums: dict[str, _Album], rul
             f"so that no peak passes {rule.ceiling_dbtp:g} dBTP."
         )
         warnings.append(Warning(code=WarningCode.LEVEL, text=text))
+    if found.level.true_peak_dbtp + gain_db > 0 and planned.shape and planned.shape.depth_bits:
+        text = f"Peaks reach {found.level.true_peak_dbtp + gain_db:+.1f} dBTP and may be limited."
+        warnings.append(Warning(code=WarningCode.CLIPPING, text=text))
     return replace(step, treatment=planned.treatment, after=planned.after, warnings=tuple(warnings))
 
 

@@ -11,10 +11,10 @@ from .layout import DiscLayout, DiscTrack
 from .red_book import MAX_TRACKS, format_msf, parse_msf
 from .text import DiscText
 
-__all__ = ["CueFile", "CueSheet", "CueTrack", "cue_sheet", "parse_cue_sheet", "read_cue_file"]
+__all__ = ["CueFile", "CueSheet", "CueTrack", "cue_sheet", "parse_cue_sheet", "quoted", "read_cue_file"]
 
 
-def _quoted(text: str) -> str:
+def quoted(text: str) -> str:
     """The format has no escape for its quote, and a line is a line."""
     flat = re.sub(r"[\x00-\x1f\x7f]+", " ", text).replace('"', "'").strip()
     return f'"{flat}"'
@@ -33,17 +33,17 @@ def cue_sheet(
     """
     lines = [f"CATALOG {text.product_code}"] if text.product_code else []
     if text_file:
-        lines.append(f"CDTEXTFILE {_quoted(text_file)}")
+        lines.append(f"CDTEXTFILE {quoted(text_file)}")
     lines += [
-        f"{key} {_quoted(value)}"
+        f"{key} {quoted(value)}"
         for key, value in (("TITLE", text.disc.title), ("PERFORMER", text.disc.performer))
         if value
     ]
     if isinstance(files, CueFile):
-        lines.append(f"FILE {_quoted(files.name)} {files.kind}")
+        lines.append(f"FILE {quoted(files.name)} {files.kind}")
     for place, track in enumerate(layout.tracks):
         if not isinstance(files, CueFile):
-            lines.append(f"FILE {_quoted(files[place].name)} {files[place].kind}")
+            lines.append(f"FILE {quoted(files[place].name)} {files[place].kind}")
         lines += _track_lines(track, base=None if isinstance(files, CueFile) else track.start_sector)
     return "\n".join(lines) + "\n"
 
@@ -53,7 +53,7 @@ def _track_lines(track: DiscTrack, *, base: int | None) -> list[str]:
     lines = [f"  TRACK {track.number:02d} AUDIO"]
     flags = [word for word, is_set in (("DCP", programme.copy_permitted), ("PRE", programme.pre_emphasis)) if is_set]
     texts = (("TITLE", programme.title), ("PERFORMER", programme.performer), ("SONGWRITER", programme.songwriter))
-    lines += [f"    {key} {_quoted(value)}" for key, value in texts if value]
+    lines += [f"    {key} {quoted(value)}" for key, value in texts if value]
     if programme.isrc:
         lines.append(f"    ISRC {programme.isrc}")
     if flags:

@@ -18,6 +18,7 @@ from mutagen.asf._attrs import ASFByteArrayAttribute
 
 from rumbrel.core.errors import TagError
 
+from .aiff_text import read_aiff_text
 from .mapping import FIELDS
 from .model import EMPTY_TAGS, Chapter, Cover, TagSet
 from .openers import Opener, opener_for
@@ -205,7 +206,6 @@ _READERS: tuple[tuple[type, Callable[[Any], TagSet]], ...] = (
 
 
 _RIFF = frozenset({"wav", "rf64"})
-_PLAIN_FALLBACK = frozenset({"aiff"})
 _LARGEST_TAG_BYTES = 64 * 1024 * 1024
 
 
@@ -264,7 +264,7 @@ def read_tags(path: Path, *, container: str, codec: str, fallback: Mapping[str, 
     if isinstance(file, mutagen.id3.ID3):
         return _read_id3(file)
     if not file.tags:
-        return plain if container in _PLAIN_FALLBACK else EMPTY_TAGS
+        return TagSet(fields=read_aiff_text(path)) if container == "aiff" else EMPTY_TAGS
     for kind, reader in _READERS:
         if isinstance(file.tags, kind):
             return reader(file.tags)

@@ -16,6 +16,7 @@ from mutagen.asf._attrs import ASFByteArrayAttribute
 
 from rumbrel.core.errors import TagError
 
+from .aiff_text import write_aiff_text
 from .chapters import write_m4a_chapters
 from .mapping import PAIRS, row_for
 from .model import Chapter, Cover, TagSet
@@ -244,6 +245,8 @@ def write_tags(path: Path, tags: TagSet, *, container: str, codec: str, id3_vers
             if id3_version == 3:
                 file.tags.update_to_v23()
             file.save(v2_version=id3_version)
+            if container == "aiff":
+                write_aiff_text(path, tags)
         else:
             file.save()
     except (mutagen.MutagenError, ValueError, OSError, struct.error) as error:

@@ -12,7 +12,7 @@ from django.core.management.base import CommandParser
 from rumbrel.core.bench.drive import DRIVES, StandInDrive, drive_for
 from rumbrel.core.bench.image_disc import open_image
 from rumbrel.core.conversion import Outcome, default_jobs, run_steps
-from rumbrel.core.disc.cue_sheet import CueSheet
+from rumbrel.core.disc.cue_sheet import CueSheet, quoted
 from rumbrel.core.disc.known_discs import names_for, read_known_discs
 from rumbrel.core.disc.reading import Contents, TrackReading, contents_digest, read_track
 from rumbrel.core.disc.red_book import CHANNELS, SAMPLE_RATE
@@ -122,10 +122,10 @@ def _log(contents: Contents, names: DiscText, readings: list[TrackReading], opti
 def _write_log(folder: Path, name: str, log: dict[str, Any], names: DiscText, steps: list[Step]) -> None:
     """The log, and a cue sheet of the files that were made."""
     place = folder / name
-    lines = [f'TITLE "{names.disc.title}"'.replace("\n", " ")]
+    lines = [f"TITLE {quoted(names.disc.title)}"]
     for number, step in enumerate(steps, 1):
-        lines += [f'FILE "{Path(step.output).name}" WAVE', f"  TRACK {number:02d} AUDIO",
-                  f'    TITLE "{names.tracks[number - 1].title}"', "    INDEX 01 00:00:00"]  # fmt: skip
+        lines += [f"FILE {quoted(Path(step.output).name)} WAVE", f"  TRACK {number:02d} AUDIO",
+                  f"    TITLE {quoted(names.tracks[number - 1].title)}", "    INDEX 01 00:00:00"]  # fmt: skip
     try:
         place.mkdir(parents=True, exist_ok=True)
         for file, text in ((f"{name}.log.json", json.dumps(log, indent=1)), (f"{name}.cue", "\n".join(lines))):
