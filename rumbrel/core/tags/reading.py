@@ -236,6 +236,8 @@ def _tag_bytes(file: BinaryIO) -> int:
 
 def _refuse_oversize(path: Path) -> None:
     """Tags are read whole into memory, so those beyond all measure are not read. Raises TagError."""
+    if path.stat().st_size <= _LARGEST_TAG_BYTES:
+        return
     with path.open("rb") as file:
         length = _tag_bytes(file)
     if length > _LARGEST_TAG_BYTES:
