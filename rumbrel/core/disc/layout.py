@@ -17,7 +17,7 @@ from .red_book import (
     sectors_for_samples,
 )
 
-__all__ = ["DiscLayout", "DiscTrack", "LayoutOptions", "Programme", "lay_out", "radius_mm"]
+__all__ = ["DiscLayout", "DiscTrack", "Programme", "lay_out", "radius_mm"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -151,17 +151,6 @@ class DiscLayout:
         }
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LayoutOptions:
-    """gap_sectors goes between tracks that have no gap of their own and do not run on.
-
-    first_pause_sectors counts the 150 before address 0 that every disc has.
-    """
-
-    gap_sectors: int = 2 * SECTORS_PER_SECOND
-    first_pause_sectors: int = FIRST_PAUSE_SECTORS
-
-
 def lay_out(
     programmes: Sequence[Programme],
     *,
@@ -172,17 +161,19 @@ def lay_out(
 ) -> DiscLayout:
     """Place programmes one after another.
 
+    gap_sectors goes between tracks that have no gap of their own and do not run on;
+    first_pause_sectors counts the 150 before address 0 that every disc has.
+
     A track is padded with silence to a whole sector, unless the next one runs on: then the unbroken
     stream of samples is cut at the sector in which the next one begins, so that nothing is put
     into the join (IEC 60908 knows no shorter unit than a sector).
     """
-    options = LayoutOptions(gap_sectors=gap_sectors, first_pause_sectors=first_pause_sectors)
-    at = max(0, options.first_pause_sectors - FIRST_PAUSE_SECTORS)
+    at = max(0, first_pause_sectors - FIRST_PAUSE_SECTORS)
     if hidden is not None:
         at += sectors_for_samples(hidden.disc_samples)
     tracks: list[DiscTrack] = []
     for run in _runs(programmes):
-        placed = _placed_run(run, at, len(tracks), options)
+        placed = _placed_run(run, at, len(tracks), gap_sectors)
         tracks += placed
         at = placed[-1].end_sector
     return DiscLayout(medium=medium, tracks=tuple(tracks), hidden=hidden)
@@ -199,9 +190,9 @@ def _runs(programmes: Sequence[Programme]) -> list[list[Programme]]:
     return runs
 
 
-def _placed_run(run: list[Programme], at: int, placed: int, options: LayoutOptions) -> list[DiscTrack]:
+def _placed_run(run: list[Programme], at: int, placed: int, gap_sectors: int) -> list[DiscTrack]:
     first = run[0]
-    own = first.gap_sectors if first.gap_sectors is not None else options.gap_sectors
+    own = first.gap_sectors if first.gap_sectors is not None else gap_sectors
     # The first track's gap is what lies before it already: a longer first pause, or hidden sound.
     gap = own if placed else at
     start = at + gap if placed else at

@@ -3,51 +3,27 @@
 import io
 import struct
 from pathlib import Path
-from typing import BinaryIO
 
+from .chunks import decoded_text, list_chunks
 from .mapping import FIELDS
 from .model import TagSet
 
 __all__ = ["read_aiff_text", "write_aiff_text"]
 
-_MOST_CHUNKS = 10_000
 _LARGEST_TEXT_BYTES = 64 * 1024
 _BY_CHUNK = {row.aiff.encode(): row.name for row in FIELDS if row.aiff}
-
-
-def _chunks(file: BinaryIO) -> list[tuple[bytes, int, int]]:
-    """(name, offset of the content, length) of every chunk that lies inside the file."""
-    file.seek(0, io.SEEK_END)
-    size = file.tell()
-    file.seek(0)
-    head = file.read(12)
-    if head[:4] != b"FORM" or head[8:12] not in (b"AIFF", b"AIFC"):
-        return []
-    found: list[tuple[bytes, int, int]] = []
-    at = 12
-    while at + 8 <= size and len(found) < _MOST_CHUNKS:
-        file.seek(at)
-        name, length = struct.unpack(">4sI", file.read(8))
-        if at + 8 + length > size:
-            break
-        found.append((name, at + 8, length))
-        at += 8 + length + length % 2
-    return found
 
 
 def read_aiff_text(path: Path) -> dict[str, tuple[str, ...]]:
     """The fields of the text chunks; UTF-8 or, where it is none, Latin 1."""
     fields: dict[str, tuple[str, ...]] = {}
     with path.open("rb") as file:
-        for name, at, length in _chunks(file):
+        for name, at, length in list_chunks(file):
             if name not in _BY_CHUNK or not 0 < length <= _LARGEST_TEXT_BYTES:
                 continue
             file.seek(at)
             raw = file.read(length).rstrip(b"\0")
-            try:
-                text = raw.decode("utf-8").strip()
-            except UnicodeDecodeError:
-                text = raw.decode("latin-1").strip()
+            text = decoded_text(raw).strip()
             if text:
                 fields[_BY_CHUNK[name]] = (*fields.get(_BY_CHUNK[name], ()), text)
     return fields
@@ -62,7 +38,7 @@ def write_aiff_text(path: Path, tags: TagSet) -> None:
             raw = "; ".join(values).replace("\0", " ").encode("utf-8", "replace")[:_LARGEST_TEXT_BYTES]
             extra += struct.pack(">4sI", row.aiff.encode(), len(raw)) + raw + b"\0" * (len(raw) % 2)
     with path.open("r+b") as file:
-        for name, at, _ in _chunks(file):
+        for name, at, _ in list_chunks(file):
             if name in _BY_CHUNK:
                 # Readers pass over chunks of the application's own.
                 file.seek(at - 8)

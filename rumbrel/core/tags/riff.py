@@ -3,18 +3,17 @@
 import io
 import struct
 from pathlib import Path
-from typing import BinaryIO
 
 import mutagen.id3
 
 from rumbrel.core.errors import TagError
 
+from .chunks import decoded_text, list_chunks
 from .mapping import FIELDS
 from .model import TagSet
 
 __all__ = ["read_riff_id3", "read_riff_info", "write_riff_tags"]
 
-_MOST_CHUNKS = 10_000
 _LARGEST_ID3_BYTES = 64 * 1024 * 1024
 _LARGEST_INFO_BYTES = 1024 * 1024
 
@@ -22,7 +21,7 @@ _LARGEST_INFO_BYTES = 1024 * 1024
 def read_riff_id3(path: Path) -> mutagen.id3.ID3 | None:
     """The ID3 chunk of a RIFF or RF64 file, or None. Raises mutagen.MutagenError when it is broken."""
     with path.open("rb") as file:
-        for name, at, length in _chunks(file):
+        for name, at, length in list_chunks(file):
             if name.lower() == b"id3 " and 10 < length <= _LARGEST_ID3_BYTES:
                 file.seek(at)
                 return mutagen.id3.ID3(io.BytesIO(file.read(length)))
@@ -34,7 +33,7 @@ def read_riff_info(path: Path) -> dict[str, tuple[str, ...]]:
     by_name = {row.riff.encode(): row.name for row in FIELDS if row.riff}
     fields: dict[str, tuple[str, ...]] = {}
     with path.open("rb") as file:
-        for name, at, length in _chunks(file):
+        for name, at, length in list_chunks(file):
             if name != b"LIST" or length > _LARGEST_INFO_BYTES:
                 continue
             file.seek(at)
@@ -43,42 +42,11 @@ def read_riff_info(path: Path) -> dict[str, tuple[str, ...]]:
             while place + 8 <= len(body):
                 key, size = struct.unpack_from("<4sI", body, place)
                 raw = body[place + 8 : place + 8 + size].split(b"\0")[0]
-                text = _decoded(raw).strip()
+                text = decoded_text(raw).strip()
                 if key in by_name and text:
                     fields[by_name[key]] = (text,)
                 place += 8 + size + size % 2
     return fields
-
-
-def _decoded(raw: bytes) -> str:
-    try:
-        return raw.decode("utf-8")
-    except UnicodeDecodeError:
-        return raw.decode("latin-1")
-
-
-def _chunks(file: BinaryIO) -> list[tuple[bytes, int, int]]:
-    """(name, offset of the content, length) of every chunk that lies inside the file."""
-    file.seek(0, io.SEEK_END)
-    size = file.tell()
-    file.seek(0)
-    head = file.read(12)
-    if head[:4] not in (b"RIFF", b"RF64") or head[8:12] != b"WAVE":
-        return []
-    found: list[tuple[bytes, int, int]] = []
-    at, data_bytes = 12, 0
-    while at + 8 <= size and len(found) < _MOST_CHUNKS:
-        file.seek(at)
-        name, length = struct.unpack("<4sI", file.read(8))
-        if name == b"ds64":
-            data_bytes = struct.unpack("<8xQ", file.read(16))[0]
-        if name == b"data" and length == 0xFFFFFFFF and data_bytes:
-            length = data_bytes
-        if at + 8 + length > size:
-            break
-        found.append((name, at + 8, length))
-        at += 8 + length + length % 2
-    return found
 
 
 def _info_chunk(tags: TagSet) -> bytes:
@@ -102,7 +70,7 @@ def write_riff_tags(path: Path, frames: mutagen.id3.ID3, tags: TagSet, *, id3_ve
     coded = id3.getvalue()
     extra = _info_chunk(tags) + struct.pack("<4sI", b"id3 ", len(coded)) + coded + b"\0" * (len(coded) % 2)
     with path.open("r+b") as file:
-        chunks = _chunks(file)
+        chunks = list_chunks(file)
         if not chunks:
             raise TagError("The tags could not be written: this is no RIFF file.")
         for name, at, length in chunks:
