@@ -5,7 +5,7 @@ import io
 import struct
 import tempfile
 from pathlib import Path
-from unittest import TestCase
+from unittest import TestCase, mock
 
 import av
 import mutagen
@@ -23,6 +23,7 @@ from PIL import Image
 from rumbrel.core.errors import TagError
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.tags import Chapter, Cover, TagRules, TagSet, apply_rules, read_tags, unheld_fields, write_tags
+from rumbrel.core.tags.direct import read_directly
 from rumbrel.core.tags.riff import read_riff_info
 from tests.signals import convert_one, decoded, write_framed, write_sound
 
@@ -146,6 +147,35 @@ class ForeignTagTests(FolderCase):
             self.assertEqual(container.metadata["title"], "Second")
         self.assertEqual(inspect_file(result).tags.first("title"), "Second")
         self.assertTrue((decoded(result) == before).all())
+
+    def test_reading_directly_says_what_the_library_says(self) -> None:
+        block = mutagen.flac.Picture()
+        block.data, block.mime = picture(), "image/jpeg"
+        coded = base64.b64encode(block.write()).decode()
+        for target in ("archive-flac", "open-vorbis", "open-opus", "pocket-aac", "pocket-alac"):
+            path = self.made(target)
+            codec = inspect_file(path).codec
+            # Short, past the first page, past the first pages that are read directly, and with a picture.
+            for case, length in enumerate((10, 5_000, 200_000, 10)):
+                file = mutagen.File(path)
+                file.delete()
+                name = "\xa9nam" if codec in ("aac", "alac") else "title"
+                file[name] = ["ü" * length, "second"] if name == "title" else ["ü" * length]
+                if case == 3 and codec == "flac":
+                    file.add_picture(block)
+                    file.tags.clear()
+                elif case == 3 and codec in ("vorbis", "opus"):
+                    file["metadata_block_picture"] = [coded]
+                elif case == 3:
+                    file["covr"] = [mutagen.mp4.MP4Cover(block.data)]
+                file.save()
+                place = {"container": inspect_file(path).container, "codec": codec}
+                direct = read_directly(path, **place)
+                self.assertEqual(direct is None, codec in ("vorbis", "opus") and case in (2, 3), (target, case))
+                found = read_tags(path, **place)
+                with mock.patch("rumbrel.core.tags.reading.read_directly", return_value=None):
+                    self.assertEqual(found, read_tags(path, **place), (target, case))
+                self.assertEqual(len(found.covers), int(case == 3))
 
     def test_tags_that_cannot_be_read_cost_only_themselves(self) -> None:
         path = self.made("archive-flac")

@@ -1,5 +1,6 @@
 """From a path to Facts. A faulty file yields Facts with problems, never an exception."""
 
+import stat
 from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
@@ -32,7 +33,7 @@ def _inspect(path: Path, suffix: str) -> Facts:
         text = f"The file is not there: {error.strerror}. Check that its disk or network folder is connected."
         return _faulty(Facts(path=str(path)), ProblemCode.MISSING, text)
     facts = Facts(path=str(path), size_bytes=status.st_size, modified_ns=status.st_mtime_ns)
-    if not path.is_file():
+    if not stat.S_ISREG(status.st_mode):
         return _faulty(facts, ProblemCode.MISSING, "This is not a file.")
     if status.st_size == 0:
         return _faulty(facts, ProblemCode.EMPTY, "The file has no content. Copy it again from where it came.")

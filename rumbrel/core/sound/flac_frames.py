@@ -36,9 +36,18 @@ def _shifted(level: int) -> NDArray[np.uint16]:
 
 @cache
 def _pairs() -> NDArray[np.uint16]:
-    """The checksum of each pair of bytes."""
-    every = np.arange(65_536)
-    return np.asarray(_shifted(0)[_CRC16[every >> 8]] ^ _CRC16[every & 0xFF])
+    """The checksum of each pair of bytes, by the number they make in this machine's order."""
+    first, second = np.arange(65_536, dtype=np.uint16).view(np.uint8).reshape(-1, 2).T
+    return np.asarray(_shifted(0)[_CRC16[first]] ^ _CRC16[second])
+
+
+_FEW = 48
+"""So many are joined one after another sooner than by look-ups over arrays."""
+
+
+@cache
+def _steps(level: int) -> list[int]:
+    return _shifted(level).tolist()  # type: ignore[no-any-return]
 
 
 def crc16(data: bytes) -> int:
@@ -47,15 +56,19 @@ def crc16(data: bytes) -> int:
     The checksum is linear, so neighbours are joined in pairs, pairs of pairs and so on: a few
     table look-ups over whole arrays instead of one a byte. Leading zeros change nothing.
     """
-    length = max(2, 1 << max(0, (len(data) - 1).bit_length()))
-    padded = np.zeros(length, dtype=np.uint8)
-    padded[length - len(data) :] = np.frombuffer(data, dtype=np.uint8)
-    crc = _pairs()[padded.view(">u2")]
+    even = data if len(data) % 2 == 0 else b"\0" + data
+    crc = _pairs().take(np.frombuffer(even, dtype=np.uint16))
     level = 1
-    while len(crc) > 1:
-        crc = _shifted(level)[crc[0::2]] ^ crc[1::2]
+    while len(crc) > _FEW:
+        odd = len(crc) % 2
+        joined = _shifted(level).take(crc[odd::2])
+        joined ^= crc[odd + 1 :: 2]
+        crc = np.concatenate((crc[:1], joined)) if odd else joined
         level += 1
-    return int(crc[0])
+    whole, step = 0, _steps(level)
+    for part in crc.tolist():
+        whole = step[whole] ^ part
+    return whole
 
 
 _BLOCK_SIZES = {1: 192, **{code: 576 << (code - 2) for code in range(2, 6)},
@@ -110,9 +123,13 @@ def _frame_end(data: bytes, at: int, fixed_block_samples: int) -> int | None:
 
 
 def last_frame_end(tail: bytes, fixed_block_samples: int) -> int | None:
-    """Sample number after the last whole frame, when the file's last bytes end in one, else None."""
+    """Sample number after the last whole frame, when the file's last bytes end in one, else None.
+
+    The header's second byte tells streams of fixed blocks from those of variable ones (RFC 9639, 9.1).
+    """
+    mark = b"\xff\xf8" if fixed_block_samples else b"\xff\xf9"
     at = len(tail)
-    while (at := tail.rfind(b"\xff", 0, at)) != -1:
+    while (at := tail.rfind(mark, 0, at + 1)) != -1:
         end = _frame_end(tail, at, fixed_block_samples)
         if end is not None and crc16(tail[at:]) == 0:
             return end

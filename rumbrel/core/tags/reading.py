@@ -19,6 +19,7 @@ from mutagen.asf._attrs import ASFByteArrayAttribute
 from rumbrel.core.errors import TagError
 
 from .aiff_text import read_aiff_text
+from .direct import read_directly
 from .mapping import FIELDS
 from .model import EMPTY_TAGS, Chapter, Cover, TagSet
 from .openers import Opener, opener_for
@@ -258,14 +259,14 @@ def read_tags(path: Path, *, container: str, codec: str, fallback: Mapping[str, 
         if opener is None or container in _RIFF:
             frames = read_riff_id3(path)
             return _read_id3(frames) if frames else TagSet(fields=read_riff_info(path))
-        file = _open_tags(path, container, opener)
+        file = _open_tags(path, container, codec, opener)
     except mutagen.id3.ID3NoHeaderError:
         return EMPTY_TAGS
     except (mutagen.MutagenError, ValueError, OverflowError, LookupError, OSError, struct.error) as error:
         raise TagError(f"The tags of {path.name} cannot be read: {error}.") from error
     if isinstance(file, mutagen.id3.ID3):
         return _read_id3(file)
-    if not file.tags:
+    if not file.tags and not getattr(file, "pictures", ()):
         return TagSet(fields=read_aiff_text(path)) if container == "aiff" else EMPTY_TAGS
     for kind, reader in _READERS:
         if isinstance(file.tags, kind):
@@ -273,9 +274,11 @@ def read_tags(path: Path, *, container: str, codec: str, fallback: Mapping[str, 
     return _read_vorbis(file)
 
 
-def _open_tags(path: Path, container: str, opener: Opener) -> Any:
+def _open_tags(path: Path, container: str, codec: str, opener: Opener) -> Any:
     """The tags alone where they can be had without the frames behind them."""
-    return mutagen.id3.ID3(path) if container == "mp3" else opener(path)
+    if container == "mp3":
+        return mutagen.id3.ID3(path)
+    return read_directly(path, container=container, codec=codec) or opener(path)
 
 
 def _read_plain(metadata: Mapping[str, str]) -> TagSet:

@@ -1,0 +1,156 @@
+"""Tags of FLAC, Ogg and MP4 taken from where they lie and given to the tag library's parsers.
+
+The library reads a file's whole structure before its tags, which for thousands of files is most of
+the time. What is not quite ordinary yields None here, and the library reads the file by itself.
+"""
+
+import io
+import struct
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import BinaryIO
+
+from mutagen.flac import Picture, VCFLACDict
+from mutagen.mp4 import MP4Tags
+from mutagen.mp4._atom import Atoms
+
+__all__ = ["FoundTags", "read_directly"]
+
+
+@dataclass(frozen=True, slots=True)
+class FoundTags:
+    """What the library's own file classes hold of the tags."""
+
+    tags: VCFLACDict | MP4Tags | None
+    pictures: tuple[Picture, ...] = ()
+
+
+_COMMENTS, _PICTURE, _LAST = 4, 6, 0x80
+_MOST_BLOCKS = 64
+
+
+def _flac(file: BinaryIO, codec: str) -> FoundTags | None:
+    """The metadata blocks before the first frame (RFC 9639, 8)."""
+    comments, pictures = [], []
+    file.seek(4)
+    for _ in range(_MOST_BLOCKS):
+        head = file.read(4)
+        if len(head) < 4:
+            return None
+        kind, length = head[0] & 0x7F, int.from_bytes(head[1:], "big")
+        if kind in (_COMMENTS, _PICTURE):
+            body = file.read(length)
+            if len(body) < length:
+                return None
+            comments += [VCFLACDict(body)] if kind == _COMMENTS else []
+            pictures += [Picture(body)] if kind == _PICTURE else []
+        else:
+            file.seek(length, io.SEEK_CUR)
+        if head[0] & _LAST:
+            break
+    else:
+        return None
+    if len(comments) > 1:
+        return None
+    return FoundTags(comments[0] if comments else None, tuple(pictures))
+
+
+_FIRST_PAGES_BYTES = 16 * 1024
+_COMMENT_MARKS = {"vorbis": b"\x03vorbis", "opus": b"OpusTags"}
+
+
+def _ogg(file: BinaryIO, codec: str) -> FoundTags | None:
+    """The second packet of the only stream, where it ends in the first few pages (RFC 3533, RFC 7845)."""
+    mark = _COMMENT_MARKS.get(codec)
+    packet = None if mark is None else _second_packet(file.read(_FIRST_PAGES_BYTES))
+    if mark is None or packet is None or not packet.startswith(mark):
+        return None
+    return FoundTags(VCFLACDict(packet[len(mark) :]))
+
+
+def _second_packet(pages: bytes) -> bytes | None:
+    packet, at, serial = b"", 0, pages[14:18]
+    while at + 27 <= len(pages) and pages[at : at + 4] == b"OggS" and pages[at + 14 : at + 18] == serial:
+        count = pages[at + 26]
+        lacing, body = pages[at + 27 : at + 27 + count], at + 27 + count
+        if at:
+            end = next((number for number, value in enumerate(lacing) if value < 255), None)
+            taken = sum(lacing if end is None else lacing[: end + 1])
+            if body + taken > len(pages):
+                return None
+            packet += pages[body : body + taken]
+            if end is not None:
+                return packet
+        elif count != 1 or lacing[0] == 255:
+            # The first packet has the first page to itself.
+            return None
+        at = body + sum(lacing)
+    return None
+
+
+_LARGEST_LIST_BYTES = 64 * 1024 * 1024
+_LIST_PATH = (b"moov", b"udta", b"meta", b"ilst")
+_FULL_BOX_BYTES = 4
+"""Version and flags, which the meta box has before what it holds."""
+
+
+def _mp4(file: BinaryIO, codec: str) -> FoundTags | None:
+    """The item list of the movie's user data, wrapped anew so that it alone is parsed (ISO/IEC 14496-12)."""
+    at, end = 0, file.seek(0, io.SEEK_END)
+    for name in _LIST_PATH:
+        found = _only_box(file, at, end, name)
+        if found is None:
+            return None
+        at, end = found
+        if name == b"meta":
+            at += _FULL_BOX_BYTES
+    if end - at > _LARGEST_LIST_BYTES:
+        return None
+    file.seek(at)
+    wrapped = file.read(end - at)
+    for name in reversed(_LIST_PATH):
+        inner = bytes(_FULL_BOX_BYTES) + wrapped if name == b"meta" else wrapped
+        wrapped = struct.pack(">I4s", len(inner) + 8, name) + inner
+    whole = io.BytesIO(wrapped)
+    return FoundTags(MP4Tags(Atoms(whole), whole))
+
+
+def _only_box(file: BinaryIO, at: int, end: int, wanted: bytes) -> tuple[int, int] | None:
+    """Content of the one box of a name between two places; None when it is not one, or they do not add up."""
+    found = None
+    while at + 8 <= end:
+        file.seek(at)
+        head = file.read(16)
+        length, name = struct.unpack_from(">I4s", head)
+        skip = 8
+        if length == 1 and len(head) == 16:
+            length, skip = struct.unpack_from(">Q", head, 8)[0], 16
+        if length < skip or at + length > end or (name == wanted and found):
+            return None
+        if name == wanted:
+            found = (at + skip, at + length)
+        at += length
+    return found if at == end else None
+
+
+_READERS: dict[str, tuple[bytes, int, Callable[[BinaryIO, str], FoundTags | None]]] = {
+    "flac": (b"fLaC", 0, _flac),
+    "ogg": (b"OggS", 0, _ogg),
+    "m4a": (b"ftyp", 4, _mp4),
+}
+
+
+def read_directly(path: Path, *, container: str, codec: str) -> FoundTags | None:
+    """The tags of an ordinary file of a container with a row above, else None.
+
+    Raises OSError, and mutagen.MutagenError for tags that are broken.
+    """
+    if container not in _READERS:
+        return None
+    mark, place, reader = _READERS[container]
+    with path.open("rb") as file:
+        if file.read(8)[place : place + len(mark)] != mark:
+            return None
+        file.seek(0)
+        return reader(file, codec)
