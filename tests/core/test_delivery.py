@@ -6,7 +6,7 @@ from pathlib import Path
 from unittest import TestCase, mock
 
 from rumbrel.core.conversion.levelling import measure
-from rumbrel.core.delivery import Delivered, deliver, plan_delivery
+from rumbrel.core.delivery import Delivered, FoundList, deliver, plan_delivery
 from rumbrel.core.errors import OutputError
 from rumbrel.core.forecast import Source
 from rumbrel.core.inspection import inspect_file
@@ -32,7 +32,10 @@ class DeliveryTests(TestCase):
 
     def run_all(self, target: str = "car-mp3", **more: object) -> list[Delivered]:
         plan = plan_delivery(self.sources, find_target(target), self.volume(), **more)  # type: ignore[arg-type]
-        return list(deliver(plan, self.folder / "work", jobs=2))
+        return [each for each in deliver(plan, self.folder / "work", jobs=2) if isinstance(each, Delivered)]
+
+    def a_list(self, name: str, *places: int) -> FoundList:
+        return FoundList(path=self.folder / name, relative=Path(name), places=places)
 
     def test_in_playing_order_with_names_the_volume_takes_and_compared(self) -> None:
         written: list[str] = []
@@ -44,7 +47,7 @@ class DeliveryTests(TestCase):
             return original(path, target)
 
         with mock.patch.object(Path, "replace", noting):
-            results = self.run_all(lists=[("Tour: one", [2, 0, 1])])
+            results = self.run_all(lists=[self.a_list("Tour: one.m3u", 2, 0, 1)])
         self.assertTrue(all(result.ok and result.digest for result in results))
         self.assertEqual(written[:3], ["Zeal.mp3", "Again- peal.mp3", "Last.mp3"])
         entries = read_list(self.folder / "stick" / "Tour- one.m3u8").entries
@@ -53,7 +56,7 @@ class DeliveryTests(TestCase):
         self.assertEqual(leftovers(self.folder / "stick"), [])
 
     def test_a_player_without_lists_gets_a_folder_for_each(self) -> None:
-        results = self.run_all("card-folders", lists=[("Bells", [0, 2]), ("Rolls", [1])])
+        results = self.run_all("card-folders", lists=[self.a_list("Bells.m3u", 0, 2), self.a_list("Rolls.pls", 1)])
         places = [Path(result.place).relative_to(self.folder / "stick").as_posix() for result in results]
         self.assertEqual(places, ["Bells/001 Zeal.mp3", "Rolls/001 Again- peal.mp3", "Bells/002 Last.mp3"])
 

@@ -93,6 +93,57 @@ class ConvertTests(CommandCase):
             self.assertEqual((records, status), ([], 1))
             self.assertIn(word, self.error)
 
+    def test_lists_among_the_sources_become_lists_of_the_results(self) -> None:
+        self.album(1, 1, 1)
+        lists = self.source / "lists"
+        lists.mkdir()
+        (lists / "evening.m3u").write_text("../3.flac\n../1.flac\n../3.flac\n../gone.flac\n", encoding="cp1252")
+        (lists / "torn.pls").write_bytes(b"\0\0\0")
+
+        def tracks(path: Path) -> list[str]:
+            return [line for line in path.read_text().splitlines() if not line.startswith("#")]
+
+        words = ("convert", "--target", "car-mp3", "--out", str(self.out), str(self.source))
+        records, status = self.run_command(*words, "--dry-run")
+        promised = next(r for r in records if r["source"].endswith("evening.m3u"))
+        self.assertEqual((promised["tracks"], promised["missing"]), (3, ["../gone.flac"]))
+        records, status = self.run_command(*words)
+        by_name = {Path(r["source"]).name: r for r in records}
+        self.assertEqual((status, by_name["torn.pls"]["action"], by_name["evening.m3u"]["ok"]), (1, "skip", True))
+        self.assertIn("no playlist", by_name["torn.pls"]["error"])
+        made = self.out / "lists" / "evening.m3u8"
+        self.assertEqual(tracks(made), ["../3.mp3", "../1.mp3", "../3.mp3"])
+        self.assertIn("#EXTINF:1,A. Venning - Peal 3", made.read_text())
+        # Brought up to date when its tracks are there already, and left alone once the user changed it.
+        (lists / "torn.pls").unlink()
+        (lists / "evening.m3u").write_text("../2.flac\n")
+        records, status = self.run_command(*words)
+        self.assertEqual((status, tracks(made)), (0, ["../2.mp3"]))
+        self.assertIn("Peal 2", made.read_text())
+        made.write_text("1.mp3\n# mine\n")
+        records, status = self.run_command(*words)
+        self.assertEqual((records[-1]["action"], records[-1]["reason"]), ("skip", "already there"))
+        # Named, a list brings its tracks; where the result would be the list itself it gets a number.
+        named = self.source / "named.m3u8"
+        named.write_text("3.flac\n1.flac\n3.flac\ngone.flac\n")
+        records, status = self.run_command("convert", "--target", "car-mp3", "--out", str(self.source), str(named))
+        self.assertEqual((status, len(records)), (1, 4))
+        refused = [r["error"] for r in records if r["action"] == "refuse"]
+        self.assertEqual(len(refused), 1)
+        self.assertIn("not there", refused[0])
+        self.assertEqual(named.read_text().splitlines()[0], "3.flac")
+        self.assertEqual(tracks(self.source / "named (2).m3u8"), ["3.mp3", "1.mp3", "3.mp3"])
+
+    def test_a_target_for_folders_gets_a_folder_for_each_list(self) -> None:
+        self.album(1, 1)
+        for name in ("a", "b"):
+            (self.source / f"{name}.m3u").write_text("2.flac\n1.flac\n")
+        lists = [str(self.source / f"{name}.m3u") for name in ("a", "b")]
+        records, status = self.run_command("convert", "--target", "card-folders", "--out", str(self.out), *lists)
+        self.assertEqual((status, len(records)), (0, 4))
+        made = sorted(str(path.relative_to(self.out)) for path in self.out.rglob("*.*"))
+        self.assertEqual(made, ["a/001 2.mp3", "a/002 1.mp3", "b/001 2.mp3", "b/002 1.mp3"])
+
     def test_inspect_deep(self) -> None:
         path = str(self.album(2)[0])
         records, status = self.run_command("inspect", "--deep", path)
@@ -279,8 +330,9 @@ class PlaceTests(CommandCase):
         records, status = self.run_command(*words, str(self.source / "l.m3u8"), "--dry-run")
         self.assertEqual((status, list((self.folder / "stick").iterdir())), (0, []))
         records, status = self.run_command(*words, str(self.source / "l.m3u8"))
-        self.assertEqual((status, [Path(r["output"]).name for r in records]), (0, ["2.mp3", "1.mp3"]))
-        self.assertTrue(all(r["checked"] for r in records))
+        names = [Path(r["output"]).name for r in records]
+        self.assertEqual((status, names), (0, ["2.mp3", "1.mp3", "l.m3u8"]))
+        self.assertTrue(all(r["checked"] for r in records[:2]))
         played = [line for line in (self.folder / "stick" / "l.m3u8").read_text().splitlines() if line[0] != "#"]
         self.assertEqual(played, ["2.mp3", "1.mp3", "2.mp3"])
         _, status = self.run_command(*words[:2], str(self.folder / "gone"), *words[3:], str(self.source))

@@ -13,9 +13,10 @@ from rumbrel.core.conversion.placing import move_into_place, output_errors, remo
 from rumbrel.core.errors import OutputError, RumbrelError
 from rumbrel.core.forecast import Action, ForecastOptions, Source, Step, WhenPresent, forecast_batch
 from rumbrel.core.inspection import Facts, inspect_file
-from rumbrel.core.places import Volume, fitted_name
-from rumbrel.core.playlists import ListEntry, TrackList, write_list
+from rumbrel.core.places import Volume
 from rumbrel.core.targets import Target
+
+from .lists import FoundList, PlannedList, WrittenList, in_folders, plan_lists, write_planned
 
 __all__ = ["Delivered", "DeliveryPlan", "deliver", "plan_delivery"]
 
@@ -24,11 +25,11 @@ _COPY_BYTES = 1 << 20
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DeliveryPlan:
-    """Steps in playing order with their places on the volume. lists are (list file, places of its tracks)."""
+    """Steps in playing order with their places on the volume, and the lists that go beside them."""
 
     volume: Volume
     steps: tuple[Step, ...]
-    lists: tuple[tuple[Path, tuple[Path, ...]], ...]
+    lists: tuple[PlannedList, ...]
     needed_bytes: int
 
     @property
@@ -67,48 +68,32 @@ def plan_delivery(
     target: Target,
     volume: Volume,
     *,
-    lists: Sequence[tuple[str, Sequence[int]]] = (),
+    lists: Sequence[FoundList] = (),
     inspect: Callable[[Path], Facts] = inspect_file,
 ) -> DeliveryPlan:
     """Plan every source onto a volume, in the order given.
 
-    lists are playlists by name with the places of their tracks among the sources. Where the target
-    knows no lists but folders, each list becomes a folder of numbered tracks.
+    Where the target knows no lists but folders, each list becomes a folder of numbered tracks.
     """
     folders = target.playlists.folder_each
     options = ForecastOptions(
         when_present=WhenPresent.SKIP,
         file_system=volume.kind.file_system,
-        pattern="{number:03} {title}" if folders and not lists else "",
+        pattern="{number:03} {title}" if folders and not any(found.named for found in lists) else "",
     )
-    placed = _in_folders(sources, lists) if folders and lists else list(sources)
+    placed = in_folders(sources, lists) if folders else list(sources)
     forecast = forecast_batch(placed, target, volume.root, options=options, inspect=inspect)
     working = [step for step in forecast.steps if step.writes and step.after]
     needed = volume.room_needed([step.after.most_bytes if step.after else 0 for step in working])
-    planned = tuple((_list_path(volume, target, name), tuple(Path(forecast.steps[n].output) for n in places))
-                    for name, places in lists) if target.playlists.kind or not folders else ()  # fmt: skip
+    outputs = [step.output for step in forecast.steps]
+    planned = plan_lists(lists, target, volume.root, volume.system, outputs)
     return DeliveryPlan(volume=volume, steps=forecast.steps, lists=planned, needed_bytes=needed)
-
-
-def _in_folders(sources: Sequence[Source], lists: Sequence[tuple[str, Sequence[int]]]) -> list[Source]:
-    """Each track in its list's folder, numbered, so that any player plays the list in order."""
-    placed = list(sources)
-    for name, places in lists:
-        for number, place in enumerate(places, 1):
-            source = sources[place]
-            relative = Path(name.replace("/", "-") or "List") / f"{number:03d} {source.path.stem}{source.path.suffix}"
-            placed[place] = replace(source, relative=relative)
-    return placed
-
-
-def _list_path(volume: Volume, target: Target, name: str) -> Path:
-    return volume.root / fitted_name(name, f".{target.playlists.kind or 'm3u8'}", volume.system)
 
 
 def deliver(
     plan: DeliveryPlan, work: Path, *, jobs: int, progress: Callable[[float], None] = lambda share: None
-) -> Iterator[Delivered]:
-    """Convert into a work folder, then copy one by one in playing order and compare each there.
+) -> Iterator[Delivered | WrittenList]:
+    """Convert into a work folder, then copy one by one in playing order and compare each there; then the lists.
 
     What is on the volume already stays. Raises OutputError when there is no room; a volume that
     vanishes fails the tracks left, and the next call continues.
@@ -128,7 +113,9 @@ def deliver(
         finished.append(result)
         yield result
         progress(number / total)
-    _write_lists(plan, finished)
+    there = {Path(result.place): result.step.source for result in finished if result.ok and result.place}
+    for planned in plan.lists:
+        yield write_planned(planned, there)
 
 
 def _levelled(steps: Sequence[Step], jobs: int) -> tuple[Step, ...]:
@@ -196,20 +183,3 @@ def _copied(source: Path, place: Path) -> tuple[str, int]:
             raise OutputError(f"{place.name} does not read back from the volume as it was written. Check the volume.")
         move_into_place(working, place, replaces=False)
     return digest.hexdigest(), size
-
-
-def _write_lists(plan: DeliveryPlan, finished: Sequence[Delivered]) -> None:
-    """Lists with relative paths, of the tracks that are there."""
-    there = {Path(result.place): result.step.source for result in finished if result.ok and result.place}
-    for path, places in plan.lists:
-        entries = tuple(
-            ListEntry(
-                path=place, title=there[place].tags.first("title") or place.stem,
-                performer=there[place].tags.first("artist"),
-                seconds=there[place].duration_seconds or None,
-            )
-            for place in places
-            if place in there
-        )  # fmt: skip
-        if entries:
-            write_list(TrackList(entries=entries, title=path.stem), path)

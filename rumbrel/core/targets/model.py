@@ -81,11 +81,14 @@ class NameRule:
     longest: int | None = None
 
 
+NO_LISTS = "none"
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PlaylistRule:
-    """kind is "" (none), "m3u8" or "m3u"; folder_each puts every playlist into a folder of its own."""
+    """kind is "none", "m3u8" or "m3u"; folder_each puts every playlist into a folder of its own."""
 
-    kind: str = ""
+    kind: str = "m3u8"
     folder_each: bool = False
 
 
@@ -133,5 +136,6 @@ class Target:
                 "ceiling_dbtp": self.level.ceiling_dbtp,
             },
             "file_system": self.names.file_system,
+            "playlists": {"kind": self.playlists.kind, "folder_each": self.playlists.folder_each},
             "strict": self.strict,
         }

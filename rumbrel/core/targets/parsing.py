@@ -15,7 +15,7 @@ from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.tags.mapping import FIELDS
 from rumbrel.core.tags.rules import TagRules
 
-from .model import Accepts, LevelRule, NameRule, PlaylistRule, Recipe, Target
+from .model import NO_LISTS, Accepts, LevelRule, NameRule, PlaylistRule, Recipe, Target
 from .pattern import check_pattern
 from .planning import recipe_shapes
 
@@ -219,9 +219,10 @@ def _name_rule(table: _Table) -> NameRule:
 
 
 def _playlist_rule(table: _Table) -> PlaylistRule:
-    rule = PlaylistRule(
-        kind=table.choice("kind", ("m3u8", "m3u"), None) or "", folder_each=bool(table.flag("folder_each"))
-    )
+    folder_each = bool(table.flag("folder_each"))
+    # Players that want folders know no lists, unless the target says that this one does.
+    usual = NO_LISTS if folder_each else "m3u8"
+    rule = PlaylistRule(kind=table.choice("kind", ("m3u8", "m3u", NO_LISTS), usual), folder_each=folder_each)
     table.no_more()
     return rule
 

@@ -3,6 +3,7 @@
 import signal
 import sys
 import time
+from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 from types import FrameType
@@ -22,6 +23,15 @@ from rumbrel.core.conversion import (
     verify_step,
     write_report,
 )
+from rumbrel.core.delivery import (
+    FoundList,
+    PlannedList,
+    WrittenList,
+    gather_with_lists,
+    in_folders,
+    plan_lists,
+    write_planned,
+)
 from rumbrel.core.errors import OutputError, TargetError
 from rumbrel.core.forecast import (
     ForecastOptions,
@@ -30,9 +40,8 @@ from rumbrel.core.forecast import (
     Step,
     WhenPresent,
     forecast_batch,
-    gather_sources,
 )
-from rumbrel.core.inspection import Facts, inspect_many
+from rumbrel.core.inspection import Facts, inspect_file, inspect_many
 from rumbrel.core.places import FILE_SYSTEMS
 from rumbrel.core.targets import Target, find_target
 from rumbrel.core.targets.model import LevelRule
@@ -73,19 +82,20 @@ class Command(ReportingCommand):
         targets = _targets(options)
         if options["report"] and options["report"].suffix.lower() not in (".csv", ".json"):
             raise OutputError(f"A report is written as .csv or .json, not as '{options['report'].suffix}'.")
-        sources = gather_sources(options["sources"])
-        desk = _Desk(options, sources)
+        desk = _Desk(options)
         plans = [desk.plan(target) for target in targets]
         steps = [step for plan in plans for step in plan]
         if options["dry_run"]:
-            return self._show_forecast(steps, options)
+            return self._show_forecast(steps, desk, options)
         if options["verify_only"]:
             return self._verify(steps, options)
         return self._run(steps, desk, options)
 
-    def _show_forecast(self, steps: list[Step], options: dict[str, Any]) -> bool:
+    def _show_forecast(self, steps: list[Step], desk: "_Desk", options: dict[str, Any]) -> bool:
         for step in steps:
             self.report(step.as_record(), _forecast_sentence(step), options)
+        for written in desk.promised_lists():
+            self.report(written.as_record(), written.sentence, options)
         return all(step.action != "refuse" for step in steps)
 
     def _verify(self, steps: list[Step], options: dict[str, Any]) -> bool:
@@ -112,7 +122,16 @@ class Command(ReportingCommand):
         finally:
             if shows:
                 self.stderr.write("")
+            lists_ok = self._write_lists(desk, outcomes, options)
             all_ok = self._settle(outcomes, options)
+        return all_ok and lists_ok
+
+    def _write_lists(self, desk: "_Desk", outcomes: list[Outcome], options: dict[str, Any]) -> bool:
+        """The lists of the results, also after a stop: then they hold what is there."""
+        all_ok = True
+        for written in desk.written_lists(outcomes):
+            self.report(written.as_record(), written.sentence, options)
+            all_ok &= written.ok
         return all_ok
 
     def _settle(self, outcomes: list[Outcome], options: dict[str, Any]) -> bool:
@@ -139,9 +158,10 @@ def _targets(options: dict[str, Any]) -> list[Target]:
 class _Desk:
     """Plans for the targets of one call, which share one inspection of each source."""
 
-    def __init__(self, options: dict[str, Any], sources: list[Source]) -> None:
+    def __init__(self, options: dict[str, Any]) -> None:
         self._options = options
-        self._sources = sources
+        self._gathered: dict[bool, tuple[list[Source], list[FoundList]]] = {}
+        self._lists: list[tuple[Target, PlannedList]] = []
         self._facts: dict[Path, Facts] = {}
         self._ledgers: dict[str, ResultLedger] = {}
         # Results there are to be compared or made anew: their names must come out as they did.
@@ -158,27 +178,71 @@ class _Desk:
         place = self._options["out"] if self._options["target"] else self._options["out"] / target.slug
         ledger = ResultLedger.for_place(settings.DATA / "ledger", place)
         self._ledgers[target.slug] = ledger
-        if not self._facts and len(self._sources) > 1 and not ledger.has_entries:
-            paths = [source.path for source in self._sources]
+        sources, lists = self._sources_for(target)
+        if not self._facts and len(sources) > 1 and not ledger.has_entries:
+            paths = list(dict.fromkeys(source.path for source in sources))
             found = inspect_many(paths, deep=False, jobs=self._options["jobs"])
             self._facts = {path: deep.facts for path, deep in zip(paths, found, strict=True)}
         rule = self._level_rule(target)
         settings_for_target = replace(self._forecast_options, level=rule)
         steps = forecast_batch(
-            self._sources, target, place, options=settings_for_target, inspect=self._inspect, ledger=ledger
+            sources, target, place, options=settings_for_target, inspect=self._inspect, ledger=ledger
         ).steps
-        return self._levelled(steps, rule)
+        self._lists += [
+            (target, planned)
+            for planned in plan_lists(
+                lists,
+                target,
+                place,
+                settings_for_target.naming_for(target).system,
+                [step.output for step in steps],
+                when_present=settings_for_target.when_present,
+                ours=lambda path: ledger.made(str(path)) is not None,
+            )
+        ]
+        return self._levelled(steps, rule, sources)
+
+    def _sources_for(self, target: Target) -> tuple[list[Source], list[FoundList]]:
+        """A track that stands in two lists is made once, or once a folder where each list gets its own."""
+        folders = target.playlists.folder_each
+        if folders not in self._gathered:
+            sources, lists = gather_with_lists(self._options["sources"], once=not folders)
+            self._gathered[folders] = (in_folders(sources, lists) if folders else sources, lists)
+        return self._gathered[folders]
+
+    def promised_lists(self) -> Iterator[WrittenList]:
+        """What becomes of the lists when all goes well."""
+        for _, planned in self._lists:
+            yield WrittenList(planned=planned, tracks=len(planned.tracks), error=planned.found.problem)
+
+    def written_lists(self, outcomes: list[Outcome]) -> Iterator[WrittenList]:
+        """Write the lists of every target, of the results that are there."""
+        there = {Path(outcome.step.output): outcome.step.source for outcome in outcomes if outcome.ok}
+        for target, planned in self._lists:
+            # What an earlier run made was passed over unopened, so the result itself has to say what it is.
+            known = {
+                place: there[place] if there[place].sample_rate else inspect_file(place)
+                for place in planned.tracks
+                if place in there
+            }
+            written = write_planned(planned, known)
+            if written.tracks:
+                status = planned.found.path.stat()
+                with self._ledgers[target.slug].writing() as ledger:
+                    source = str(planned.found.path.absolute())
+                    ledger.add(source, status.st_size, status.st_mtime_ns, "list", planned.path)
+            yield written
 
     def _inspect(self, path: Path) -> Facts:
         if path not in self._facts:
             self._facts[path] = next(inspect_many([path], deep=False, jobs=1)).facts
         return self._facts[path]
 
-    def _levelled(self, steps: tuple[Step, ...], rule: LevelRule) -> tuple[Step, ...]:
+    def _levelled(self, steps: tuple[Step, ...], rule: LevelRule, sources: list[Source]) -> tuple[Step, ...]:
         if rule.mode == "none" and not self._options["trim"]:
             return steps
         # An album is measured whole, even if only some of its tracks are still to be made.
-        facts = [self._inspect(source.path) for source in self._sources] if any(s.writes for s in steps) else []
+        facts = [self._inspect(source.path) for source in sources] if any(s.writes for s in steps) else []
         channels = {step.source.path: step.shape.channels for step in steps if step.shape}
         requests = [(each, channels.get(each.path, each.channels)) for each in facts if each.usable]
         measured = measure_all(requests, jobs=self._options["jobs"]) if requests else {}

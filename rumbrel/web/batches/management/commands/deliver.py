@@ -8,11 +8,9 @@ from django.conf import settings
 from django.core.management.base import CommandParser
 
 from rumbrel.core.conversion import default_jobs
-from rumbrel.core.delivery import Delivered, deliver, plan_delivery
+from rumbrel.core.delivery import Delivered, WrittenList, deliver, gather_with_lists, plan_delivery
 from rumbrel.core.errors import OutputError, PlaylistError
-from rumbrel.core.forecast import Source, gather_sources
 from rumbrel.core.places import VOLUME_KINDS, volume_at, volume_kind_for
-from rumbrel.core.playlists import LIST_SUFFIXES, read_list
 from rumbrel.core.targets import find_target
 from rumbrel.web.ui.commands import ReportingCommand
 
@@ -32,7 +30,11 @@ class Command(ReportingCommand):
     def work(self, options: dict[str, Any]) -> bool:
         target = find_target(options["target"])
         volume = volume_at(options["volume"], volume_kind_for(options["volume_kind"]))
-        sources, lists = _gathered(options["sources"], once=not target.playlists.folder_each)
+        sources, lists = gather_with_lists(options["sources"], once=not target.playlists.folder_each)
+        for found in lists:
+            if found.named and found.missing:
+                text = f"{len(found.missing)} entries are missing, the first is {found.missing[0]}."
+                raise PlaylistError(f"{found.path.name}: {text}")
         plan = plan_delivery(sources, target, volume, lists=lists)
         if options["dry_run"]:
             for step in plan.steps:
@@ -49,37 +51,9 @@ class Command(ReportingCommand):
         return all_ok
 
 
-def _gathered(places: list[Path], *, once: bool) -> tuple[list[Source], list[tuple[str, list[int]]]]:
-    """Sources in playing order, and the lists among them with the places of their tracks.
-
-    once says that a file that stands in several lists, or twice in one, is delivered once.
-    """
-    sources: list[Source] = []
-    lists: list[tuple[str, list[int]]] = []
-    known: dict[Path, int] = {}
-
-    def place_of(path: Path) -> int:
-        if once and path in known:
-            return known[path]
-        known[path] = len(sources)
-        sources.append(Source(path=path, relative=Path(path.name)))
-        return known[path]
-
-    for place in places:
-        if place.suffix.lower() not in LIST_SUFFIXES:
-            found = [s for s in gather_sources([place]) if s.named or s.path.suffix.lower() not in LIST_SUFFIXES]
-            known.update((source.path.absolute(), len(sources) + n) for n, source in enumerate(found))
-            sources += found
-            continue
-        entries = read_list(place).entries
-        missing = [entry.written for entry in entries if entry.missing]
-        if missing:
-            raise PlaylistError(f"{place.name}: {len(missing)} entries are missing, the first is {missing[0]}.")
-        lists.append((place.stem, [place_of(entry.path.absolute()) for entry in entries]))
-    return sources, lists
-
-
-def _sentence(result: Delivered) -> str:
+def _sentence(result: Delivered | WrittenList) -> str:
+    if isinstance(result, WrittenList):
+        return result.sentence
     step = result.step
     text = f"{step.action}: {step.source.path}" + (f" -> {result.place}" if result.place else "")
     return f"{text}. {result.error}" if result.error else text
