@@ -12,6 +12,7 @@ from typing import BinaryIO
 
 from rumbrel.core.sound.flac_frames import last_frame_end
 from rumbrel.core.sound.mpeg_frames import find_first_frame, parse_header
+from rumbrel.core.tags.boxes import box_inside, list_boxes
 
 from .lengths import Length, after_id3, mp3_length, ogg_last_position, riff_chunks
 
@@ -188,34 +189,6 @@ def _ogg(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
     return Heading(container="ogg", codec=codec, sample_rate=rate, channels=channels, bit_depth=None, length=length)
 
 
-def _boxes(file: BinaryIO, start: int, end: int) -> dict[bytes, list[tuple[int, int]]] | None:
-    """Offsets and ends of the boxes between two places (ISO/IEC 14496-12); None when they do not add up."""
-    found: dict[bytes, list[tuple[int, int]]] = {}
-    at = start
-    while at + 8 <= end:
-        file.seek(at)
-        head = file.read(16)
-        length, name = struct.unpack_from(">I4s", head)
-        skip = 8
-        if length == 1 and len(head) == 16:
-            length, skip = struct.unpack_from(">Q", head, 8)[0], 16
-        if length < skip or at + length > end:
-            return None
-        found.setdefault(name, []).append((at + skip, at + length))
-        at += length
-    return found if at == end else None
-
-
-def _inside(file: BinaryIO, box: tuple[int, int], *names: bytes) -> tuple[int, int] | None:
-    """The only box of a path of names."""
-    for name in names:
-        boxes = _boxes(file, *box)
-        if boxes is None or len(boxes.get(name, ())) != 1:
-            return None
-        box = boxes[name][0]
-    return box
-
-
 def _content(file: BinaryIO, box: tuple[int, int] | None, most: int = 4096) -> bytes:
     if box is None:
         return b""
@@ -225,18 +198,18 @@ def _content(file: BinaryIO, box: tuple[int, int] | None, most: int = 4096) -> b
 
 def _m4a(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
     """One track of AAC or ALAC with an edit list in units of samples, and no chapters."""
-    top = _boxes(file, 0, size_bytes)
+    top = list_boxes(file, 0, size_bytes)
     if top is None or len(top.get(b"moov", ())) != 1 or b"moof" in top:
         return None
     movie = top[b"moov"][0]
-    parts = _boxes(file, *movie)
+    parts = list_boxes(file, *movie)
     if parts is None or len(parts.get(b"trak", ())) != 1 or _has_chapters(file, parts):
         return None
     track = parts[b"trak"][0]
-    movie_head = _content(file, _inside(file, movie, b"mvhd"))
-    edits = _content(file, _inside(file, track, b"edts", b"elst"))
-    media_head = _content(file, _inside(file, track, b"mdia", b"mdhd"))
-    entry = _content(file, _inside(file, track, b"mdia", b"minf", b"stbl", b"stsd"))
+    movie_head = _content(file, box_inside(file, movie, b"mvhd"))
+    edits = _content(file, box_inside(file, track, b"edts", b"elst"))
+    media_head = _content(file, box_inside(file, track, b"mdia", b"mdhd"))
+    entry = _content(file, box_inside(file, track, b"mdia", b"minf", b"stbl", b"stsd"))
     if (
         min(len(movie_head), len(media_head)) < 20
         or len(edits) != 20
@@ -257,7 +230,7 @@ def _m4a(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
 
 def _has_chapters(file: BinaryIO, parts: dict[bytes, list[tuple[int, int]]]) -> bool:
     user = parts.get(b"udta", ())
-    return any(b"chpl" in (_boxes(file, *box) or {b"chpl": []}) for box in user)
+    return any(b"chpl" in (list_boxes(file, *box) or {b"chpl": []}) for box in user)
 
 
 _MAY_BE_REPLICATED_HZ = 24_000

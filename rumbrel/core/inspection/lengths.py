@@ -52,10 +52,16 @@ class Length:
     padding_samples: int | None = None
 
 
+_MOST_CHUNKS = 10_000
+"""A file of nothing but empty chunks would hold a reader for hours."""
+
+
 def riff_chunks(file: BinaryIO, size: int, order: str) -> Iterator[tuple[bytes, int, int]]:
     """Yield (name, offset of the content, stated length) of each chunk of a RIFF or IFF file."""
     at = 12
-    while at + 8 <= size:
+    for _ in range(_MOST_CHUNKS):
+        if at + 8 > size:
+            return
         file.seek(at)
         name, length = struct.unpack(f"{order}4sI", file.read(8))
         yield name, at + 8, length

@@ -15,6 +15,8 @@ from mutagen.flac import Picture, VCFLACDict
 from mutagen.mp4 import MP4Tags
 from mutagen.mp4._atom import Atoms
 
+from .boxes import box_inside
+
 __all__ = ["FoundTags", "read_directly"]
 
 
@@ -97,16 +99,11 @@ _FULL_BOX_BYTES = 4
 
 def _mp4(file: BinaryIO, codec: str) -> FoundTags | None:
     """The item list of the movie's user data, wrapped anew so that it alone is parsed (ISO/IEC 14496-12)."""
-    at, end = 0, file.seek(0, io.SEEK_END)
-    for name in _LIST_PATH:
-        found = _only_box(file, at, end, name)
-        if found is None:
-            return None
-        at, end = found
-        if name == b"meta":
-            at += _FULL_BOX_BYTES
-    if end - at > _LARGEST_LIST_BYTES:
+    meta = box_inside(file, (0, file.seek(0, io.SEEK_END)), *_LIST_PATH[:-1])
+    items = box_inside(file, (meta[0] + _FULL_BOX_BYTES, meta[1]), _LIST_PATH[-1]) if meta else None
+    if items is None or items[1] - items[0] > _LARGEST_LIST_BYTES:
         return None
+    at, end = items
     file.seek(at)
     wrapped = file.read(end - at)
     for name in reversed(_LIST_PATH):
@@ -114,24 +111,6 @@ def _mp4(file: BinaryIO, codec: str) -> FoundTags | None:
         wrapped = struct.pack(">I4s", len(inner) + 8, name) + inner
     whole = io.BytesIO(wrapped)
     return FoundTags(MP4Tags(Atoms(whole), whole))
-
-
-def _only_box(file: BinaryIO, at: int, end: int, wanted: bytes) -> tuple[int, int] | None:
-    """Content of the one box of a name between two places; None when it is not one, or they do not add up."""
-    found = None
-    while at + 8 <= end:
-        file.seek(at)
-        head = file.read(16)
-        length, name = struct.unpack_from(">I4s", head)
-        skip = 8
-        if length == 1 and len(head) == 16:
-            length, skip = struct.unpack_from(">Q", head, 8)[0], 16
-        if length < skip or at + length > end or (name == wanted and found):
-            return None
-        if name == wanted:
-            found = (at + skip, at + length)
-        at += length
-    return found if at == end else None
 
 
 _READERS: dict[str, tuple[bytes, int, Callable[[BinaryIO, str], FoundTags | None]]] = {
