@@ -92,9 +92,9 @@ def decoded(path: Path) -> NDArray[np.float64]:
     return np.asarray(joined.astype(np.float64) * scale)
 
 
-def convert_one(source: Path, target: str, out: Path, when: str = "skip") -> Outcome:
+def convert_one(source: Path, target: str, out: Path, when: str = "skip", sound: str = "") -> Outcome:
     """Forecast and carry out a single source."""
-    options = ForecastOptions(when_present=WhenPresent(when))
+    options = ForecastOptions(when_present=WhenPresent(when), sound=sound)
     plan = forecast_batch(gather_sources([source]), find_target(target), out, options=options)
     return carry_out(plan.steps[0])
 

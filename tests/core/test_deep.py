@@ -62,6 +62,26 @@ class KindTests(FolderCase):
         codes = {str(w.code) for w in convert_one(self.folder / "f.mkv", "disc-wav", self.folder / "o").warnings}
         self.assertIn("more-sounds", codes)
 
+    def test_the_sound_of_a_film_that_is_asked_for(self) -> None:
+        def lowest_tone_hz(path: Path) -> float:
+            sound = decoded(path)[:, 0]
+            spectrum = np.abs(np.fft.rfft(sound[:44_100] * np.hanning(44_100), 44_100 * 4))
+            return float(np.argmax(spectrum[:1_000]) / 4 * inspect_file(path).sample_rate / 44_100)
+
+        for name in ("f.mkv", "f.mp4"):
+            film = write_film(self.folder / name, seconds=2, languages=("eng", "dut"))
+            # The two sounds have their lowest tones at 220 Hz raised by one and two fiftieths.
+            for target in ("disc-wav", "pocket-aac"):
+                for wish, wanted, codes in (
+                    ("", 224.4, {"more-sounds"}), ("1", 224.4, {"more-sounds"}), ("DUT", 228.8, {"more-sounds"}),
+                    ("2", 228.8, {"more-sounds"}), ("fra", 224.4, {"more-sounds", "other-sound"}),
+                ):  # fmt: skip
+                    outcome = convert_one(film, target, self.folder / f"{name}{target}{wish}", sound=wish)
+                    self.assertTrue(outcome.ok, outcome.error)
+                    self.assertAlmostEqual(lowest_tone_hz(Path(outcome.step.output)), wanted, delta=1)
+                    found = {str(w.code) for w in outcome.warnings}
+                    self.assertEqual(found & {"more-sounds", "other-sound"}, codes, (name, target, wish))
+
     def test_headers_alone_tell_what_a_decoder_finds(self) -> None:
         """The quick readers against opening and decoding the same files."""
         wav = write_sound(self.folder / "a.wav", 70_003)

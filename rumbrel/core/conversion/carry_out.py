@@ -14,7 +14,7 @@ from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.sound.decoding import open_sound
 from rumbrel.core.targets.fit import rewrap_to
 
-from .check import check_result, digest_of, inspect_result
+from .check import check_result, coded_sound, compare_rewrapped, inspect_result
 from .lane import Lane, Passage, put_tags
 from .outcome import Outcome
 from .placing import Settling, move_into_place, output_errors, working_file
@@ -131,18 +131,18 @@ def _rewrap(step: Step, working: Path, watch: Watch) -> Outcome:
         raise OutputError("This forecast line no longer holds. Make the forecast again.")
     seconds = max(0.001, step.source.duration_seconds)
     with output_errors(working.parent):
-        rewrap_sound(
-            Path(step.source.path), 0, working, row, progress=lambda at: watch.tick(0.4 * min(1, at / seconds))
-        )
+        rewrap_sound(coded_sound(step.source), working, row, progress=lambda at: watch.tick(0.4 * min(1, at / seconds)))
     warnings = step.warnings + put_tags(working, step, container=row.container, codec=row.codec)
     facts = inspect_result(working, step)
-    before = digest_of(Path(step.source.path), step.source, lambda share: watch.tick(0.4 + 0.3 * share))
-    after = digest_of(working, facts, lambda share: watch.tick(0.7 + 0.3 * share))
-    if before.hexdigest() != after.hexdigest():
-        raise CheckFailed("The sound decodes differently in its new container, so it was not kept.")
+    digest = compare_rewrapped(step.source, working, facts, row, lambda share: watch.tick(0.4 + 0.6 * share))
+    if digest is None:
+        raise CheckFailed(
+            "The sound decodes differently in its new container, so it was not kept. "
+            "Convert it with --no-rewrap, or choose another target."
+        )
     return Outcome(
-        step=replace(step, warnings=warnings), ok=True, bytes_out=facts.size_bytes, samples_in=before.samples,
-        samples_out=after.samples, checked=True, digest=after.hexdigest(), bitrate_bps=facts.bitrate_bps,
+        step=replace(step, warnings=warnings), ok=True, bytes_out=facts.size_bytes, samples_in=step.source.samples,
+        samples_out=digest.samples, checked=True, digest=digest.hexdigest(), bitrate_bps=facts.bitrate_bps,
         warnings=warnings,
     )  # fmt: skip
 

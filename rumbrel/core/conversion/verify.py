@@ -12,8 +12,9 @@ from rumbrel.core.formats.encodings import encoding_for
 from rumbrel.core.sound.decoding import open_sound
 from rumbrel.core.sound.digest import SampleDigest
 from rumbrel.core.sound.stages import Cut, build_chain
+from rumbrel.core.targets.fit import rewrap_to
 
-from .check import check_result, digest_of, inspect_result
+from .check import check_result, compare_rewrapped, digest_of, inspect_result
 from .outcome import Outcome
 
 __all__ = ["verify_step"]
@@ -55,7 +56,13 @@ def _compared(step: Step, result: Path) -> tuple[int, int, str]:
         if _file_digest(source) != _file_digest(result):
             raise CheckFailed(f"{result.name} is no longer a copy of its source. Replace it.")
         return step.source.samples, step.source.samples, ""
-    if step.action in (Action.COPY, Action.REWRAP):
+    if step.action is Action.REWRAP:
+        row = rewrap_to(step.source, step.target)
+        digest = row and compare_rewrapped(step.source, result, inspect_result(result, step), row, _no_progress)
+        if not digest:
+            raise CheckFailed(f"{result.name} does not decode as its source does. Replace it.")
+        return step.source.samples, digest.samples, digest.hexdigest()
+    if step.action is Action.COPY:
         before = digest_of(source, step.source, _no_progress)
         after = digest_of(result, inspect_result(result, step), _no_progress)
         if before.hexdigest() != after.hexdigest():

@@ -12,7 +12,7 @@ from rumbrel.core.conversion.levelling import result_channels
 from rumbrel.core.conversion.placing import move_into_place, output_errors, remove_leftovers, working_file
 from rumbrel.core.errors import OutputError, RumbrelError
 from rumbrel.core.forecast import Action, ForecastOptions, Source, Step, WhenPresent, forecast_batch
-from rumbrel.core.inspection import Facts, inspect_file
+from rumbrel.core.inspection import Facts
 from rumbrel.core.places import Volume
 from rumbrel.core.targets import Target
 
@@ -69,7 +69,7 @@ def plan_delivery(
     volume: Volume,
     *,
     lists: Sequence[FoundList] = (),
-    inspect: Callable[[Path], Facts] = inspect_file,
+    inspect: Callable[[Path], Facts] | None = None,
 ) -> DeliveryPlan:
     """Plan every source onto a volume, in the order given.
 

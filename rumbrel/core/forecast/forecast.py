@@ -4,6 +4,7 @@ import shutil
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
+from functools import partial
 from pathlib import Path
 
 from rumbrel.core.formats.encodings import encoding_for
@@ -21,7 +22,7 @@ from .naming import NamePool, Naming
 from .sizes import after_conversion, after_copy, after_rewrap
 from .sources import Source
 from .steps import Action, Step, Warning, WarningCode
-from .warnings import sound_warnings, tag_warnings
+from .warnings import rewrap_warnings, sound_warnings, tag_warnings
 
 __all__ = ["Forecast", "ForecastOptions", "WhenPresent", "forecast_batch", "plan_sound"]
 
@@ -39,6 +40,8 @@ class ForecastOptions:
     """What the user chooses beside target and place. "" leaves the choice to the target.
 
     level is the rule for the level, None for the target's own; with trims, silence at the ends goes.
+    sound is which of several sounds of a film is meant, as inspect_file takes it. Without rewraps, what
+    could be packed anew is converted.
     """
 
     when_present: WhenPresent = WhenPresent.SKIP
@@ -47,6 +50,8 @@ class ForecastOptions:
     file_system: str = ""
     level: LevelRule | None = None
     trims: bool = False
+    sound: str = ""
+    rewraps: bool = True
 
     def changes_sound(self, target: Target) -> bool:
         """Whether even what plays as it is must be made anew, since its samples change."""
@@ -88,7 +93,7 @@ def forecast_batch(
     place: Path,
     *,
     options: ForecastOptions | None = None,
-    inspect: Callable[[Path], Facts] = inspect_file,
+    inspect: Callable[[Path], Facts] | None = None,
     ledger: ResultLedger | None = None,
 ) -> Forecast:
     """Plan every source for one target. Reads files, writes nothing.
@@ -96,6 +101,7 @@ def forecast_batch(
     With a ledger, what it knows to be finished and unchanged is passed over without being opened.
     """
     options = options or ForecastOptions()
+    inspect = inspect or partial(inspect_file, sound=options.sound)
     naming = options.naming_for(target)
     desk = _Desk(
         target=target,
@@ -177,7 +183,12 @@ def _step(number: int, source: Source, inspect: Callable[[Path], Facts], desk: _
 
 
 def plan_sound(
-    facts: Facts, target: Target, treatment: Treatment | None = None, *, changes_sound: bool = False
+    facts: Facts,
+    target: Target,
+    treatment: Treatment | None = None,
+    *,
+    changes_sound: bool = False,
+    rewraps: bool = True,
 ) -> Step:
     """What would be done with one track's sound; where the result goes is not settled yet.
 
@@ -191,13 +202,19 @@ def plan_sound(
         return Step(source=facts, target=target, action=Action.REFUSE, reason=fit.reason)
     if fit.kind is FitKind.PLAYS and not touched:
         return Step(source=facts, target=target, action=Action.COPY, reason=fit.reason, after=after_copy(facts))
-    rewrap = rewrap_to(facts, target) if fit.kind is FitKind.REWRAP and not touched else None
+    rewrap = rewrap_to(facts, target) if fit.kind is FitKind.REWRAP and rewraps and not touched else None
     if rewrap is not None:
         after = after_rewrap(facts, rewrap.container)
-        return Step(source=facts, target=target, action=Action.REWRAP, reason=fit.reason, after=after)
-    return _plan_conversion(
-        facts, target, treatment, fit.reason if fit.kind is FitKind.CONVERT else "its level or length is to change"
-    )
+        return Step(
+            source=facts,
+            target=target,
+            action=Action.REWRAP,
+            reason=fit.reason,
+            after=after,
+            warnings=tuple(rewrap_warnings(facts, rewrap)),
+        )
+    reason = "its level or length is to change" if touched and fit.kind is not FitKind.CONVERT else fit.reason
+    return _plan_conversion(facts, target, treatment, reason)
 
 
 _BEYOND_FOUR_GIB = {"wav": "rf64", "wav-float": "rf64-float"}
@@ -230,7 +247,9 @@ _ROOM_FOR_TAGS = 64 * 1024 * 1024
 
 
 def _plan(number: int, source: Source, facts: Facts, desk: _Desk) -> Step:
-    step = plan_sound(facts, desk.target, changes_sound=desk.options.changes_sound(desk.target))
+    step = plan_sound(
+        facts, desk.target, changes_sound=desk.options.changes_sound(desk.target), rewraps=desk.options.rewraps
+    )
     if step.action is Action.REFUSE:
         if not source.named and not facts.sample_rate and source.path.suffix.lower() not in SOUND_SUFFIXES:
             return replace(step, action=Action.SKIP, reason="not a sound file")

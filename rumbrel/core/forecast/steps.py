@@ -42,6 +42,7 @@ class WarningCode(StrEnum):
     TAGS_LOST = "tags-lost"
     WRONG_EXTENSION = "wrong-extension"
     MORE_SOUNDS = "more-sounds"
+    OTHER_SOUND = "other-sound"
     LENGTH_DIFFERS = "length-differs"
     STALE = "stale"
     LEVEL = "level"

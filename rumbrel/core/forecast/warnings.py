@@ -3,13 +3,15 @@
 from collections.abc import Iterator
 
 from rumbrel.core.formats.encodings import Encoding
+from rumbrel.core.formats.rewrap import Rewrap
+from rumbrel.core.formats.table import CONTAINER_BY_KEY
 from rumbrel.core.inspection.facts import Facts, ProblemCode
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.tags import unheld_fields
 
 from .steps import After, Warning, WarningCode
 
-__all__ = ["sound_warnings", "tag_warnings"]
+__all__ = ["rewrap_warnings", "sound_warnings", "tag_warnings"]
 
 
 def _warning(code: WarningCode, text: str) -> Warning:
@@ -34,12 +36,31 @@ def sound_warnings(facts: Facts, after: After, shape: SoundShape) -> Iterator[Wa
             yield _warning(code, problem.text)
         elif problem.code is ProblemCode.WRONG_EXTENSION:
             yield _warning(WarningCode.WRONG_EXTENSION, problem.text)
+    yield from _choice_warnings(facts)
+
+
+def rewrap_warnings(facts: Facts, row: Rewrap) -> Iterator[Warning]:
+    """What packing anew cannot keep."""
+    yield from _choice_warnings(facts)
+    if not row.states_length and facts.container not in _BARE:
+        label = CONTAINER_BY_KEY[row.container].label
+        text = f"{label} cannot state the encoder's delay, so a few hundredths of a second of it may be heard."
+        yield _warning(WarningCode.LENGTH_DIFFERS, text)
+
+
+# Containers that cannot state a delay either.
+_BARE = frozenset({"adts", "ac3", "mpegts", "avi"})
+
+
+def _choice_warnings(facts: Facts) -> Iterator[Warning]:
+    for problem in facts.problems:
+        if problem.code is ProblemCode.OTHER_SOUND:
+            yield _warning(WarningCode.OTHER_SOUND, problem.text)
     if facts.sound_streams > 1:
-        others = ", ".join(s.language or s.title or f"number {s.index + 1}" for s in facts.streams[1:])
-        yield _warning(
-            WarningCode.MORE_SOUNDS,
-            f"The file has {facts.sound_streams} sounds; the first one is taken, not {others}.",
-        )
+        named = [s.language or s.title or f"number {s.index + 1}" for s in facts.streams]
+        others = ", ".join(name for index, name in enumerate(named) if index != facts.sound_index)
+        taken = f"number {facts.sound_index + 1} is taken"
+        yield _warning(WarningCode.MORE_SOUNDS, f"The file has {facts.sound_streams} sounds; {taken}, not {others}.")
 
 
 def _lossy_warnings(facts: Facts, after: After) -> Iterator[Warning]:

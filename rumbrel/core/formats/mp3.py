@@ -22,6 +22,7 @@ __all__ = [
     "ENCODER_DELAY_SAMPLES",
     "MIDDLE_EFFORT",
     "MP3_BITRATES_KBPS",
+    "Mp3Stream",
     "constant_stream_bytes",
     "default_bitrate_kbps",
     "open_mp3",
@@ -58,44 +59,34 @@ def default_bitrate_kbps(sample_rate: int) -> int:
 _VBR_OFF, _VBR_AVERAGE, _VBR_QUALITY = 0, 3, 4
 
 
-class _Mp3Encoder:
-    """Frames are scanned as they come, so that the information frame can be filled in at the end."""
+class Mp3Stream:
+    """A file of MP3 frames behind an information frame.
 
-    def __init__(self, path: Path, shape: SoundShape, settings: EncoderSettings) -> None:
-        self._engine = _engine(shape, settings)
-        self._mode = settings.mode or "constant"
-        self._path = path
+    Frames are scanned as they come, so that the information frame can be filled in at the end.
+    """
+
+    def __init__(self, path: Path) -> None:
         self._file = path.open("wb")
         self._tail = b""
         self._first: FrameHeader | None = None
-        self._info_size = 0
         self._offsets: list[int] = []
+        self._bitrates_kbps: set[int] = set()
         self._stream_bytes = 0
-        self._samples = 0
-        self._samples_a_frame = 0
 
-    def write(self, block: Block) -> None:
-        self._samples += len(block)
-        self._take(self._engine.encode(np.ascontiguousarray(block, dtype="<i2").tobytes()))
-
-    def _take(self, coded: bytes) -> None:
-        """Cut the encoder's bytes into whole frames, remembering where each begins."""
-        data = self._tail + bytes(coded)
+    def take(self, coded: bytes) -> None:
+        """Cut coded bytes into whole frames, remembering where each begins. Raises OutputError."""
+        data = self._tail + coded
         at = 0
         while (header := parse_header(data[at : at + 4])) is not None and at + header.size_bytes <= len(data):
             if self._first is None:
-                self._begin(header)
+                self._first = header
+                self._put(bytes(info_frame_size(header)))
+            self._bitrates_kbps.add(header.bitrate_kbps)
             self._offsets.append(self._stream_bytes + at)
             at += header.size_bytes
         self._stream_bytes += at
         self._tail = data[at:]
         self._put(data[:at])
-
-    def _begin(self, header: FrameHeader) -> None:
-        self._first = header
-        self._samples_a_frame = header.samples
-        self._info_size = info_frame_size(header)
-        self._put(bytes(self._info_size))
 
     def _put(self, data: bytes) -> None:
         try:
@@ -103,18 +94,21 @@ class _Mp3Encoder:
         except OSError as error:
             raise OutputError(f"The result could not be written: {error.strerror}.") from error
 
-    def finish(self) -> None:
-        self._take(self._engine.flush())
+    def finish(self, *, samples: int, delay_samples: int | None, mode: str = "") -> None:
+        """State what is in the file; a delay of None says that nothing is known of it. Raises OutputError.
+
+        samples is the sound's length. Without a mode, the frames tell whether the bitrate is constant.
+        """
         if self._first is None:
             raise OutputError("There was no sound to encode.")
-        padding = len(self._offsets) * self._samples_a_frame - ENCODER_DELAY_SAMPLES - self._samples
+        padding = len(self._offsets) * self._first.samples - (delay_samples or 0) - samples
         summary = StreamSummary(
             first=self._first,
             frames=len(self._offsets),
             stream_bytes=self._stream_bytes,
             frame_offsets=tuple(self._offsets),
-            mode=self._mode,
-            delay_samples=ENCODER_DELAY_SAMPLES,
+            mode=mode or ("constant" if len(self._bitrates_kbps) == 1 else "variable"),
+            delay_samples=delay_samples,
             padding_samples=max(0, min(padding, 0xFFF)),
         )
         try:
@@ -124,8 +118,27 @@ class _Mp3Encoder:
         except OSError as error:
             raise OutputError(f"The result could not be written: {error.strerror}.") from error
 
-    def abandon(self) -> None:
+    def close(self) -> None:
         self._file.close()
+
+
+class _Mp3Encoder:
+    def __init__(self, path: Path, shape: SoundShape, settings: EncoderSettings) -> None:
+        self._engine = _engine(shape, settings)
+        self._mode = settings.mode or "constant"
+        self._stream = Mp3Stream(path)
+        self._samples = 0
+
+    def write(self, block: Block) -> None:
+        self._samples += len(block)
+        self._stream.take(bytes(self._engine.encode(np.ascontiguousarray(block, dtype="<i2").tobytes())))
+
+    def finish(self) -> None:
+        self._stream.take(bytes(self._engine.flush()))
+        self._stream.finish(samples=self._samples, delay_samples=ENCODER_DELAY_SAMPLES, mode=self._mode)
+
+    def abandon(self) -> None:
+        self._stream.close()
 
 
 def _engine(shape: SoundShape, settings: EncoderSettings) -> "lameenc.Encoder":

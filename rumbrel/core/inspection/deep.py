@@ -152,6 +152,9 @@ def _judged(found: DeepFacts, digest_differs: bool) -> Facts:
     """Problems that only decoding shows."""
     facts = found.facts
     if found.damaged_packets:
+        # Said again with the places, where the quick look has found them too.
+        kept = tuple(problem for problem in facts.problems if problem.code is not ProblemCode.DAMAGED)
+        facts = replace(facts, problems=kept)
         places = ", ".join(_clock(at, facts.sample_rate) for at in found.damaged_at[:5])
         text = f"{found.damaged_packets} damaged frames, the first at {places}. The rest can be used; copy it again."
         facts = _with(facts, ProblemCode.DAMAGED, text)

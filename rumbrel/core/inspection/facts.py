@@ -24,9 +24,17 @@ class ProblemCode(StrEnum):
     WRONG_EXTENSION = "wrong-extension"
     TAGS_UNREADABLE = "tags-unreadable"
     DOUBTFUL_LOSSLESS = "doubtful-lossless"
+    OTHER_SOUND = "other-sound"
 
 
-_HARMLESS = frozenset({ProblemCode.WRONG_EXTENSION, ProblemCode.TAGS_UNREADABLE, ProblemCode.DOUBTFUL_LOSSLESS})
+_HARMLESS = frozenset(
+    {
+        ProblemCode.WRONG_EXTENSION,
+        ProblemCode.TAGS_UNREADABLE,
+        ProblemCode.DOUBTFUL_LOSSLESS,
+        ProblemCode.OTHER_SOUND,
+    }
+)
 _SALVAGEABLE = frozenset({ProblemCode.CUT_SHORT, ProblemCode.DAMAGED})
 
 
@@ -68,7 +76,8 @@ class Facts:
     """What a file holds. samples counts sampling instants; bitrate is in bits/s of the sound alone.
 
     A file without usable sound has container "" or codec "" and says why in problems. bit_depth is
-    None where the coding has none (lossy codings and floating point). lead_samples is the silence
+    None where the coding has none (lossy codings and floating point). Of several sounds all this is
+    about the one at sound_index. lead_samples is the silence
     that goes before the sound so that it stays with its pictures; samples counts it. Delay and
     padding are the encoder's, in samples, None where the file does not state them.
     """
@@ -88,6 +97,7 @@ class Facts:
     bitrate_mode: str = ""
     channel_mode: str = ""
     sound_streams: int = 0
+    sound_index: int = 0
     streams: tuple[SoundStream, ...] = ()
     lead_samples: int = 0
     delay_samples: int | None = None
@@ -116,6 +126,7 @@ class Facts:
         return StreamChoice(
             container=self.container,
             depth_bits=self.bit_depth or 0,
+            sound_index=self.sound_index,
             end_sample=self.samples if states_length else None,
             lead_samples=self.lead_samples,
             codec=self.codec,
@@ -141,6 +152,7 @@ class Facts:
             "size": self.size_bytes,
             "channel_mode": self.channel_mode,
             "sound_streams": self.sound_streams,
+            "sound_index": self.sound_index,
             "streams": [stream.as_record() for stream in self.streams],
             "encoder_delay": self.delay_samples,
             "encoder_padding": self.padding_samples,

@@ -21,12 +21,15 @@ from .lengths import Length, length_reader, riff_valid_bits, wavpack_bits
 __all__ = ["inspect_file"]
 
 
-def inspect_file(path: Path, *, suffix: str | None = None) -> Facts:
-    """Facts of one file, by its content. suffix is the name ending it is judged by, if not its own."""
-    return _judge_name(_inspect(path, suffix or path.suffix), suffix or path.suffix)
+def inspect_file(path: Path, *, suffix: str | None = None, sound: str = "") -> Facts:
+    """Facts of one file, by its content. suffix is the name ending it is judged by, if not its own.
+
+    sound says which of several is meant: its number from 1, or its language as the file states it.
+    """
+    return _judge_name(_inspect(path, suffix or path.suffix, sound), suffix or path.suffix)
 
 
-def _inspect(path: Path, suffix: str) -> Facts:
+def _inspect(path: Path, suffix: str, sound: str) -> Facts:
     try:
         status = path.stat()
     except OSError as error:
@@ -48,7 +51,7 @@ def _inspect(path: Path, suffix: str) -> Facts:
         if heading is not None:
             return _inspect_heading(path, facts, heading)
         with av.open(str(path), metadata_errors="replace") as container:
-            return _inspect_open(path, facts, container)
+            return _inspect_open(path, facts, container, sound)
     except PermissionError:
         return _faulty(facts, ProblemCode.UNREADABLE, "Rumbrel may not read this file. Change its permissions.")
     except (av.error.FFmpegError, OSError, ValueError) as error:
@@ -131,7 +134,7 @@ def _bitrate(heading: Heading, size_bytes: int) -> int:
     return heading.length.bitrate_bps or round(size_bytes * 8 * heading.sample_rate / heading.length.samples)
 
 
-def _inspect_open(path: Path, facts: Facts, opened: Any) -> Facts:
+def _inspect_open(path: Path, facts: Facts, opened: Any, wish: str) -> Facts:
     container = container_for(opened.format.name)
     sounds = opened.streams.audio
     moving = [s for s in opened.streams.video if not _is_cover(s)]
@@ -144,8 +147,10 @@ def _inspect_open(path: Path, facts: Facts, opened: Any) -> Facts:
     )
     if not sounds:
         return _faulty(facts, ProblemCode.NO_SOUND, "There is no sound in this file.")
-    context = sounds[0].codec_context
-    if _is_protected(sounds[0]):
+    facts = _with_choice(facts, wish)
+    sound = sounds[facts.sound_index]
+    context = sound.codec_context
+    if _is_protected(sound):
         return _faulty(
             facts,
             ProblemCode.PROTECTED,
@@ -168,16 +173,28 @@ def _inspect_open(path: Path, facts: Facts, opened: Any) -> Facts:
         channels=context.channels,
     )
     try:
-        length = length_reader(container.key)(path, sounds[0])
+        length = length_reader(container.key)(path, sound)
     except OSError as error:
         return _faulty(facts, ProblemCode.UNREADABLE, f"The file could not be read: {error.strerror}.")
     facts = _with_length(facts, length)
     if moving:
-        facts = _with_lead(facts, sounds[0], moving[0])
+        facts = _with_lead(facts, sound, moving[0])
     tags, problem = _tags(path, facts.container, facts.codec, dict(opened.metadata))
     if not tags.chapters:
         tags = replace(tags, chapters=read_chapters(opened))
     return replace(facts, tags=tags, problems=facts.problems + problem)
+
+
+def _with_choice(facts: Facts, wish: str) -> Facts:
+    """The sound that is wished for, where the file has several to choose from; else the first."""
+    if not wish or len(facts.streams) < 2:
+        return facts
+    for stream in facts.streams:
+        if wish == str(stream.index + 1) or wish.casefold() == stream.language.casefold():
+            return replace(facts, sound_index=stream.index)
+    there = ", ".join(stream.language or f"number {stream.index + 1}" for stream in facts.streams)
+    text = f"There is no sound '{wish}' here, only {there}; the first is taken."
+    return _faulty(facts, ProblemCode.OTHER_SOUND, text)
 
 
 def _stream(number: int, sound: Any) -> SoundStream:
@@ -258,12 +275,14 @@ def _with_length(facts: Facts, length: Length) -> Facts:
     if not length.samples and length.whole:
         return _faulty(facts, ProblemCode.NO_SOUND, "The file has the form of a sound file, but no sound in it.")
     if not length.whole:
-        of_stated = f" of {_clock(length.stated / facts.sample_rate)}" if length.stated else ""
-        return _faulty(
-            facts,
-            ProblemCode.CUT_SHORT,
-            f"Cut short: {_clock(seconds)}{of_stated} can be read. Copy it again from where it came.",
-        )
+        here, stated = _clock(seconds), _clock(length.stated / facts.sample_rate) if length.stated else ""
+        what = f"{here} of {stated} can be read" if stated else f"{here} can be read"
+        if here == stated:
+            what = "its last moment is missing"
+        return _faulty(facts, ProblemCode.CUT_SHORT, f"Cut short: {what}. Copy it again from where it came.")
+    if length.damaged_packets:
+        text = f"{length.damaged_packets} damaged frames. The rest can be used; copy it again from where it came."
+        return _faulty(facts, ProblemCode.DAMAGED, text)
     return facts
 
 

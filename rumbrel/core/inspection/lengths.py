@@ -13,6 +13,9 @@ import av
 import av.error
 import soundfile
 
+from rumbrel.core.errors import DecodeError
+from rumbrel.core.formats.table import codec_for, container_for
+from rumbrel.core.sound.decoding import StreamChoice, is_plain, open_sound
 from rumbrel.core.sound.mpeg_frames import (
     DECODER_DELAY_SAMPLES,
     FrameHeader,
@@ -39,7 +42,8 @@ __all__ = [
 class Length:
     """samples can be read; stated is what the header promises, None where it promises nothing.
 
-    whole is False when bytes that the structure promises are missing from the file.
+    whole is False when bytes that the structure promises are missing from the file. damaged_packets
+    were found where the sound had to be decoded to be counted.
     """
 
     samples: int
@@ -50,6 +54,7 @@ class Length:
     channel_mode: str = ""
     delay_samples: int | None = None
     padding_samples: int | None = None
+    damaged_packets: int = 0
 
 
 _MOST_CHUNKS = 10_000
@@ -95,9 +100,12 @@ def wavpack_bits(path: Path) -> int | None:
 def _plain_length(path: Path, stream: Any) -> Length:
     """WAV and AIFF: compare the sound chunk's stated length with the file's end."""
     try:
-        samples = soundfile.info(str(path)).frames
+        about = soundfile.info(str(path))
     except soundfile.SoundFileError:
         return _counted_length(path, stream)
+    if not is_plain(about.subtype):
+        return _counted_length(path, stream)
+    samples = about.frames
     size = path.stat().st_size
     with path.open("rb") as file:
         mark = file.read(4)
@@ -128,7 +136,7 @@ def _flac_length(path: Path, stream: Any) -> Length:
     if _ends_at(path, stated):
         return Length(samples=stated, stated=stated, bitrate_mode="variable")
     counted = _counted_length(path, stream)
-    return Length(samples=counted.samples, stated=stated, whole=counted.samples >= stated, bitrate_mode="variable")
+    return replace(counted, stated=stated, whole=False, bitrate_mode="variable")
 
 
 def _ends_at(path: Path, stated: int) -> bool:
@@ -300,20 +308,24 @@ def _before_tail_tags(file: BinaryIO, size: int) -> int:
 
 
 def _counted_length(path: Path, stream: Any) -> Length:
-    """Decode everything and count. Faulty packets are passed over, as a decoder would."""
+    """Decode everything as a conversion would, and count: silence stands where a packet is damaged."""
+    sounds = [sound.index for sound in stream.container.streams.audio]
+    choice = StreamChoice(
+        container=container_for(stream.container.format.name).key,
+        depth_bits=0,
+        sound_index=sounds.index(stream.index),
+        codec=codec_for(stream.codec_context.name).key,
+        channels=stream.codec_context.channels or 0,
+    )
     samples = 0
     try:
-        with av.open(str(path), metadata_errors="replace") as container:
-            sound = container.streams.audio[0]
-            for packet in container.demux(sound):
-                try:
-                    samples += sum(frame.samples for frame in packet.decode())
-                except av.error.FFmpegError:
-                    continue
-    except (av.error.FFmpegError, OSError):
+        with open_sound(path, choice) as sound:
+            for length in sound.lengths():
+                samples += length
+            return Length(samples=samples, damaged_packets=sound.damaged_packets)
+    except DecodeError:
         # Up to here it could be read: the count stands, and the header's promise shows the loss.
         return Length(samples=samples, whole=False)
-    return Length(samples=samples)
 
 
 LengthReader = Callable[[Path, Any], Length]

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
+from functools import partial
 from pathlib import Path
 
 from rumbrel.core.workers import worker_context
@@ -16,17 +17,14 @@ _FEW = 24
 _FILES_A_TURN = 16
 
 
-def _inspect(path: Path) -> DeepFacts:
-    return DeepFacts(facts=inspect_file(path))
+def _inspect(path: Path, *, deep: bool, sound: str) -> DeepFacts:
+    facts = inspect_file(path, sound=sound)
+    return inspect_deep(facts) if deep else DeepFacts(facts=facts)
 
 
-def _inspect_deep(path: Path) -> DeepFacts:
-    return inspect_deep(inspect_file(path))
-
-
-def inspect_many(paths: Sequence[Path], *, deep: bool, jobs: int) -> Iterator[DeepFacts]:
-    """Facts of each file in the order given; deep decodes every file throughout."""
-    work = _inspect_deep if deep else _inspect
+def inspect_many(paths: Sequence[Path], *, deep: bool, jobs: int, sound: str = "") -> Iterator[DeepFacts]:
+    """Facts of each file in the order given; deep decodes every file throughout. sound is as inspect_file takes it."""
+    work = partial(_inspect, deep=deep, sound=sound)
     if jobs < 2 or (len(paths) < _FEW and not deep) or len(paths) < 2:
         yield from map(work, paths)
         return

@@ -15,7 +15,7 @@ from rumbrel.core.errors import DecodeError
 
 from .shape import BLOCK_SAMPLES, Block, SoundShape
 
-__all__ = ["DISC_IMAGE", "HEADERLESS", "SoundSource", "StreamChoice", "open_sound"]
+__all__ = ["DISC_IMAGE", "HEADERLESS", "SoundSource", "StreamChoice", "is_plain", "open_sound"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -87,6 +87,13 @@ _PLAIN_SUBTYPES = {
     "VOX_ADPCM": ("int16", 16),
     "VORBIS": ("float32", 0),
 }
+
+
+def is_plain(subtype: str) -> bool:
+    """Whether libsndfile's word for a coding names one that it reads here, with its exact length."""
+    return subtype in _PLAIN_SUBTYPES
+
+
 HEADERLESS = {"vox": "VOX_ADPCM", "ulaw": "ULAW", "alaw": "ALAW"}
 """Containers that are none: bare telephone samples at 8 kHz, mono (common practice)."""
 _HEADERLESS_RATE = 8_000
@@ -157,6 +164,16 @@ _MOST_PLANES = 8
 _CHECKSUMMED = frozenset({"flac", "wavpack", "tta", "ape", "tak"})
 
 
+def _decoder_options(container: str, codec: str) -> dict[str, str]:
+    """What FFmpeg's decoder of a codec has to be asked for, by the container it is in."""
+    if codec in _CHECKSUMMED:
+        return {"err_detect": "crccheck+explode"}
+    if (container, codec) == ("caf", "alac"):
+        # The last packet already ends with the sound, and FFmpeg would cut the remainder off it once more.
+        return {"flags2": "+skip_manual"}
+    return {}
+
+
 class _FramedSource(_Closing):
     """Everything else, through FFmpeg; encoder delay is cut as the container states it."""
 
@@ -173,8 +190,7 @@ class _FramedSource(_Closing):
             raise DecodeError(f"{path.name} has no sound stream {choice.sound_index + 1}.")
         self._stream = sounds[choice.sound_index]
         context = self._stream.codec_context
-        if context.name in _CHECKSUMMED:
-            context.options = {"err_detect": "crccheck+explode"}
+        context.options = _decoder_options(choice.container, context.name)
         if context.format is None or not context.sample_rate or not context.channels:
             self._container.close()
             raise DecodeError(f"{path.name} does not say what its sound is made of.")

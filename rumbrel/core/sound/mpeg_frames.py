@@ -206,14 +206,17 @@ _INFO_BYTES = 120 + 36
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StreamSummary:
-    """What the encoder knows when the last frame is written, the information frame not counted."""
+    """What is known when the last frame is written, the information frame not counted.
+
+    delay_samples is the encoder's, None where it is not known: then neither it nor the padding is stated.
+    """
 
     first: FrameHeader
     frames: int
     stream_bytes: int
     frame_offsets: tuple[int, ...]
     mode: str
-    delay_samples: int
+    delay_samples: int | None
     padding_samples: int
 
 
@@ -247,6 +250,8 @@ def info_frame_bytes(summary: StreamSummary) -> bytes:
     body[at + 16 : at + 116] = _seek_table(summary, header.size_bytes, total)
     body[at + 116 : at + 120] = (0).to_bytes(4, "big")
     at += 120
+    if summary.delay_samples is None:
+        return bytes(body)
     body[at : at + 9] = b"LAME3.100"
     body[at + 9] = _METHOD_BY_MODE[summary.mode]
     body[at + 20] = min(255, summary.first.bitrate_kbps)

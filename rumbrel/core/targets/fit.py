@@ -7,7 +7,7 @@ from enum import StrEnum
 from rumbrel.core.errors import EncodeError
 from rumbrel.core.formats.encodings import encoding_for
 from rumbrel.core.formats.rewrap import Rewrap, rewrap_for
-from rumbrel.core.formats.table import CONTAINER_BY_KEY
+from rumbrel.core.formats.table import CODEC_BY_KEY, CONTAINER_BY_KEY
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.sound.stages import mix_matrix
@@ -60,7 +60,8 @@ _CHANNEL_WORDS = {1: "mono", 2: "stereo"}
 def _wrapping(facts: Facts, row: Accepts) -> str | None:
     """What the row does not take about the container of a file whose codec is right."""
     if facts.container not in row.containers:
-        return f"wants {row.kind} in {CONTAINER_BY_KEY[row.containers[0]].label}"
+        codec, container = CODEC_BY_KEY[row.codec].label, CONTAINER_BY_KEY[row.containers[0]].label
+        return f"wants {codec} in {container}" if codec != container else f"wants {codec} files"
     if facts.has_video and not row.video:
         return "takes sound without pictures"
     return None
@@ -105,7 +106,7 @@ def fit_to(facts: Facts, target: Target) -> Fit:
         wrapping = _wrapping(facts, row)
         if objection is None and wrapping is None:
             return Fit(kind=FitKind.PLAYS, reason=f"{target.device} plays it as it is")
-        if objection is None and wrapping and not facts.lead_samples and rewrap_for(facts.codec, row.containers):
+        if objection is None and wrapping and not facts.lead_samples and _rewrap(facts, row):
             return Fit(kind=FitKind.REWRAP, reason=f"{target.device} {wrapping}")
         objections.append(objection or wrapping)
     refusal = _no_way(facts, target)
@@ -120,7 +121,11 @@ def fit_to(facts: Facts, target: Target) -> Fit:
 def rewrap_to(facts: Facts, target: Target) -> Rewrap | None:
     """How a track is packed anew for a target."""
     rows = [row for row in target.accepts if row.codec == facts.codec and _objection(facts, row, target.strict) is None]
-    return next(filter(None, (rewrap_for(facts.codec, row.containers) for row in rows)), None)
+    return next(filter(None, (_rewrap(facts, row) for row in rows)), None)
+
+
+def _rewrap(facts: Facts, row: Accepts) -> Rewrap | None:
+    return rewrap_for(facts.codec, facts.container, row.containers)
 
 
 def shape_for(facts: Facts, target: Target) -> SoundShape:

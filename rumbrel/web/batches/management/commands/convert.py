@@ -70,6 +70,8 @@ class Command(ReportingCommand):
         parser.add_argument("--level", choices=LEVELS, help="none, tracks equal, album kept, or gain in tags")
         parser.add_argument("--loudness", type=float, metavar="LUFS")
         parser.add_argument("--ceiling", type=float, metavar="DBTP")
+        parser.add_argument("--sound", default="", metavar="N|LANGUAGE", help="which sound of a film that has several")
+        parser.add_argument("--no-rewrap", action="store_true", help="convert what could be packed anew as it is")
         parser.add_argument("--trim", action="store_true", help="leave out silence at both ends")
         parser.add_argument("--dry-run", action="store_true", help="forecast only, write nothing")
         parser.add_argument("--verify-only", action="store_true", help="check what is there against its sources")
@@ -172,6 +174,8 @@ class _Desk:
             suffix_text=options["name_suffix"],
             file_system=options["file_system"],
             trims=options["trim"],
+            sound=options["sound"],
+            rewraps=not options["no_rewrap"],
         )
 
     def plan(self, target: Target) -> tuple[Step, ...]:
@@ -181,7 +185,7 @@ class _Desk:
         sources, lists = self._sources_for(target)
         if not self._facts and len(sources) > 1 and not ledger.has_entries:
             paths = list(dict.fromkeys(source.path for source in sources))
-            found = inspect_many(paths, deep=False, jobs=self._options["jobs"])
+            found = inspect_many(paths, deep=False, jobs=self._options["jobs"], sound=self._options["sound"])
             self._facts = {path: deep.facts for path, deep in zip(paths, found, strict=True)}
         rule = self._level_rule(target)
         settings_for_target = replace(self._forecast_options, level=rule)
@@ -235,7 +239,7 @@ class _Desk:
 
     def _inspect(self, path: Path) -> Facts:
         if path not in self._facts:
-            self._facts[path] = next(inspect_many([path], deep=False, jobs=1)).facts
+            self._facts[path] = inspect_file(path, sound=self._options["sound"])
         return self._facts[path]
 
     def _levelled(self, steps: tuple[Step, ...], rule: LevelRule, sources: list[Source]) -> tuple[Step, ...]:
