@@ -55,6 +55,21 @@ class KindTests(FolderCase):
             outcome = convert_one(self.folder / name, "disc-wav", self.folder / "out" / name)
             self.assertTrue(outcome.ok, f"{name}: {outcome.error}")
 
+    def test_lengths_are_exact_where_containers_round_them_or_cut_twice(self) -> None:
+        """Edits in thousandths of a second, remainders of the last packet, samples wider than any array."""
+        for encoder, muxer, suffix, rate in (
+            ("aac", "mp4", "mp4", 44_100), ("aac", "mov", "mov", 48_000), ("libmp3lame", "mov", "mov", 44_100),
+            ("libopencore_amrnb", "3gp", "3gp", 8_000), ("alac", "mov", "mov", 44_100), ("alac", "caf", "caf", 44_100),
+            ("libopus", "mp4", "mp4", 48_000), ("pcm_s64le", "wav", "wav", 44_100),
+        ):  # fmt: skip
+            name, channels = f"{encoder}.{suffix}", 1 if rate == 8_000 else 2
+            path = write_framed(self.folder / name, encoder, muxer=muxer, rate=rate, seconds=1.77311, channels=channels)
+            self.assertEqual(inspect_file(path).samples, round(rate * 1.77311), name)
+            self.assertEqual(len(decoded(path)), round(rate * 1.77311), name)
+            outcome = convert_one(path, "archive-wavpack", self.folder / "out" / name)
+            self.assertTrue(outcome.ok, f"{name}: {outcome.error}")
+            self.assertEqual(outcome.samples_out, outcome.samples_in, name)
+
     def test_every_sound_of_a_film_with_its_language(self) -> None:
         facts = inspect_file(write_film(self.folder / "f.mkv", seconds=1, languages=("eng", "dut")))
         self.assertEqual([stream.language for stream in facts.streams], ["eng", "dut"])

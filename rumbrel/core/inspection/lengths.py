@@ -25,6 +25,7 @@ from rumbrel.core.sound.mpeg_frames import (
     parse_info_frame,
     walk_frames,
 )
+from rumbrel.core.tags.boxes import box_inside, list_boxes
 
 __all__ = [
     "Length",
@@ -161,7 +162,7 @@ def _m4a_length(path: Path, stream: Any) -> Length:
     rate = stream.codec_context.sample_rate
     if stream.duration is None or not rate:
         return _counted_length(path, stream)
-    samples = round(stream.duration * stream.time_base * rate)
+    samples = _edited_samples(path, stream) or round(stream.duration * stream.time_base * rate)
     bitrate = stream.codec_context.bit_rate or None
     if _boxes_end(path) <= path.stat().st_size:
         return Length(samples=samples, stated=samples, bitrate_bps=bitrate, bitrate_mode="variable")
@@ -169,6 +170,43 @@ def _m4a_length(path: Path, stream: Any) -> Length:
     return Length(
         samples=min(counted.samples, samples), stated=samples, whole=False, bitrate_bps=bitrate, bitrate_mode="variable"
     )
+
+
+def _edited_samples(path: Path, stream: Any) -> int | None:
+    """Samples of a track with one edit, None for any other (ISO/IEC 14496-12, 8.6.6).
+
+    The edit's length is stated in ticks of the film, often thousandths of a second, and so is rounded.
+    Where the track's own length agrees with it to a tick, that is the exact one.
+    """
+    sounds = [sound.index for sound in stream.container.streams.audio]
+    with path.open("rb") as file:
+        movie = box_inside(file, (0, path.stat().st_size), b"moov")
+        tracks = (list_boxes(file, *movie) or {}).get(b"trak", []) if movie else []
+        heard = [track for track in tracks if _content(file, track, b"mdia", b"hdlr")[8:12] == b"soun"]
+        if movie is None or len(heard) != len(sounds):
+            return None
+        track = heard[sounds.index(stream.index)]
+        movie_head = _content(file, movie, b"mvhd")
+        media_head = _content(file, track, b"mdia", b"mdhd")
+        edits = _content(file, track, b"edts", b"elst")
+    if min(len(movie_head), len(media_head)) < 20 or len(edits) != 20 or movie_head[0] or media_head[0] or edits[0]:
+        return None
+    movie_ticks, media_ticks = (int.from_bytes(head[12:16], "big") for head in (movie_head, media_head))
+    count, edit_length, start = struct.unpack_from(">IIi", edits, 4)
+    if count != 1 or start < 0 or not movie_ticks or media_ticks != stream.codec_context.sample_rate:
+        return None
+    samples = int.from_bytes(media_head[16:20], "big") - start
+    off_ticks = abs(samples * movie_ticks / media_ticks - edit_length)
+    return samples if samples > 0 and off_ticks <= 1 else None
+
+
+def _content(file: BinaryIO, box: tuple[int, int], *names: bytes) -> bytes:
+    """The beginning of the only box of a path of names, nothing where there is none."""
+    found = box_inside(file, box, *names)
+    if found is None:
+        return b""
+    file.seek(found[0])
+    return file.read(min(64, found[1] - found[0]))
 
 
 def _boxes_end(path: Path) -> int:

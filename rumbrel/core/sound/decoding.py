@@ -158,6 +158,8 @@ _AV_DTYPES = {
 
 _PLACES_KEPT = 100
 _LONGEST_GAP_SAMPLES = 1 << 22
+# Sample formats that frames cannot hand over as arrays, and what holds their values.
+_UNKNOWN_TO_NUMPY = {"s64": "dbl"}
 _MOST_PLANES = 8
 """Frames of as many planes or more cannot be taken as arrays; only packed ones can."""
 # Their frames carry checksums, which FFmpeg does not hold them to unless it is asked.
@@ -283,12 +285,10 @@ class _FramedSource(_Closing):
         if not decoded_any and self.damaged_packets:
             raise DecodeError(f"No part of {self._path.name} could be decoded.")
 
-    def _packed(self, frame: av.AudioFrame) -> av.AudioFrame:
+    def _packed(self, frame: av.AudioFrame, kind: str) -> av.AudioFrame:
         """The same samples with the channels side by side."""
         if self._packer is None:
-            self._packer = av.AudioResampler(
-                format=frame.format.packed.name, layout=frame.layout, rate=frame.sample_rate
-            )
+            self._packer = av.AudioResampler(format=kind, layout=frame.layout, rate=frame.sample_rate)
         packed = self._packer.resample(frame)
         if len(packed) != 1 or packed[0].samples != frame.samples:
             raise DecodeError(f"The {self.shape.channels} channels of {self._path.name} could not be told apart.")
@@ -319,8 +319,9 @@ class _FramedSource(_Closing):
             raise DecodeError(
                 f"{self._path.name} changes its sample rate or channels on the way; split it before converting."
             )
-        if frame.format.is_planar and self.shape.channels >= _MOST_PLANES:
-            frame = self._packed(frame)
+        kind = frame.format.packed.name
+        if kind in _UNKNOWN_TO_NUMPY or (frame.format.is_planar and self.shape.channels >= _MOST_PLANES):
+            frame = self._packed(frame, _UNKNOWN_TO_NUMPY.get(kind, kind))
         values: Block = frame.to_ndarray()
         values = values.T if frame.format.is_planar else values.reshape(-1, self.shape.channels)
         if self._kind == "u8":
@@ -330,8 +331,6 @@ class _FramedSource(_Closing):
             return values.astype(np.int32) << 16
         if self._kind == "s32" and self.shape.depth_bits <= 16:
             return (values >> 16).astype(np.int16)
-        if self._kind == "s64":
-            return values.astype(np.float64) / float(1 << 63)
         return values.astype(_AV_DTYPES[self._kind], copy=False)
 
     def close(self) -> None:
