@@ -136,6 +136,63 @@ class KindTests(FolderCase):
             ):
                 self.assertEqual(getattr(quick, name), getattr(slow, name), f"{name} of {path.name}")
 
+    def test_whatever_is_cut_short_is_told_and_its_beginning_saved(self) -> None:
+        """Nothing in bare streams says where they should end; there the torn frame shows."""
+        for encoder, muxer, suffix, code in (
+            ("aac", "matroska", "mkv", "cut-short"), ("libopus", "webm", "webm", "cut-short"),
+            ("libopus", "ogg", "opus", "cut-short"), ("wmav2", "asf", "wma", "cut-short"),
+            ("aac", "avi", "avi", "cut-short"), ("tta", "tta", "tta", "cut-short"),
+            ("wavpack", "wv", "wv", "cut-short"), ("flac", "flac", "flac", "cut-short"),
+            ("libmp3lame", "mp3", "mp3", "cut-short"), ("libmp3lame", "wav", "wav", "cut-short"),
+            ("pcm_s16le", "caf", "caf", "cut-short"), ("pcm_s16be", "au", "au", "cut-short"),
+            ("pcm_s16le", "w64", "w64", "cut-short"), ("pcm_s16be", "aiff", "aiff", "cut-short"),
+            ("aac", "adts", "aac", "damaged"), ("aac", "mp4", "mp4", "unreadable"), ("alac", "caf", "caf", "unreadable"),
+        ):  # fmt: skip
+            path = write_framed(self.folder / f"{encoder}.{suffix}", encoder, muxer=muxer, seconds=6)
+            whole = inspect_file(path).samples
+            self.assertTrue(inspect_file(path).ok, path.name)
+            path.write_bytes(path.read_bytes()[: path.stat().st_size * 61 // 100])
+            facts = inspect_file(path)
+            self.assertEqual([str(problem.code) for problem in facts.problems], [code], path.name)
+            if code == "unreadable":
+                self.assertIn("never finished", facts.problems[0].text)
+                continue
+            self.assertTrue(0.4 * whole < facts.samples < 0.7 * whole, f"{path.name}: {facts.samples} of {whole}")
+            self.assertEqual(len(decoded(path)), facts.samples, path.name)
+            outcome = convert_one(path, "archive-wavpack", self.folder / f"{path.name}-out")
+            self.assertEqual((outcome.ok, outcome.samples_out), (False, facts.samples), outcome.error)
+            self.assertIn("Only a part", outcome.error)
+
+    def test_information_frames_are_believed_as_far_as_the_file_bears_them_out(self) -> None:
+        whole = Path(convert_one(write_sound(self.folder / "a.wav", 90_007), "car-mp3", self.folder).step.output)
+        data = whole.read_bytes()
+        start = data.index(b"Info") - 36
+        frame = len(data[start:]) // (inspect_file(whole).samples // 1152 + 3)
+        tags = b"APETAGEX" + (2000).to_bytes(4, "little") + (32).to_bytes(4, "little") + bytes(4) + bytes(12)
+        for name, content, samples, code in (
+            # Two joined files: the first one's statement is not about the second.
+            ("joined", data[start:] + data[start:], None, ""),
+            ("tags", data + tags + b"TAG" + bytes(125), 90_007, ""),
+            ("torn", data[: len(data) - frame // 2], None, "cut-short"),
+            ("rest", data + b"\x01\x02\x03" * 200, 90_007, ""),
+        ):
+            path = self.folder / f"{name}.mp3"
+            path.write_bytes(content)
+            facts = inspect_file(path)
+            self.assertEqual([str(problem.code) for problem in facts.problems], [code] if code else [], name)
+            self.assertEqual(len(decoded(path)), facts.samples, name)
+            self.assertEqual(facts.samples, samples or facts.samples, name)
+            if name == "joined":
+                self.assertGreater(facts.samples, 2 * 90_007)
+
+    def test_an_index_without_its_sound(self) -> None:
+        whole = Path(convert_one(write_sound(self.folder / "a.wav", 90_007), "pocket-aac", self.folder).step.output)
+        data = whole.read_bytes()
+        # The index comes first, so that it outlives the cut.
+        at = data.index(b"mdat")
+        (self.folder / "i.m4a").write_bytes(data[: at - 4] + (8).to_bytes(4, "big") + b"mdat")
+        self.assertFalse(inspect_file(self.folder / "i.m4a").usable)
+
     def test_faults_of_absent_and_placeholder_files(self) -> None:
         placeholder = self.folder / "kept elsewhere.flac"
         with placeholder.open("wb") as file:

@@ -37,7 +37,8 @@ class Encoding:
     """One way to write sound.
 
     depths are the integer depths it holds, the first is the customary one; empty means that it
-    takes floating point and has no depth. rates and bitrates_kbps are None where any will do, and
+    takes floating point and has no depth. rates and bitrates_kbps are None where any will do (rates
+    up to highest_rate where the encoder has a limit: libFLAC's and libvorbis's are measured), and
     bitrates_kbps is empty where the rate and depth settle the bitrate. A decoder that honours the
     headers returns the samples put in, and at most slack_samples of silence or filter tail more.
     efforts is the range of the encoder's steps, None where it has none. coded_bits is the number
@@ -53,6 +54,7 @@ class Encoding:
     open: Callable[[Path, SoundShape, EncoderSettings], Encoder]
     depths: tuple[int, ...] = ()
     rates: tuple[int, ...] | None = None
+    highest_rate: int | None = None
     max_channels: int = 8
     bitrates_kbps: tuple[int, ...] | None = ()
     modes: tuple[str, ...] = ("constant",)
@@ -67,6 +69,8 @@ class Encoding:
         self.check_settings(settings)
         if self.rates is not None and shape.sample_rate not in self.rates:
             raise EncodeError(f"{self.label} has no sample rate of {shape.sample_rate} Hz.")
+        if self.highest_rate is not None and shape.sample_rate > self.highest_rate:
+            raise EncodeError(f"{self.label} is written at up to {self.highest_rate} Hz, not at {shape.sample_rate}.")
         if shape.channels > self.max_channels:
             raise EncodeError(f"{self.label} holds at most {self.max_channels} channels, not {shape.channels}.")
         if self.depths and shape.depth_bits not in self.depths:
@@ -168,7 +172,7 @@ ENCODINGS: tuple[Encoding, ...] = (
     ),
     Encoding(
         key="flac", label="FLAC", container="flac", codec="flac", suffix=".flac", lossless=True, depths=(16, 24),
-        modes=("variable",), efforts=(0, 8), open=open_flac,
+        modes=("variable",), efforts=(0, 8), highest_rate=655_350, open=open_flac,
     ),
     Encoding(
         key="alac", label="ALAC in M4A", container="m4a", codec="alac", suffix=".m4a", lossless=True, depths=(16, 24),
@@ -197,7 +201,7 @@ ENCODINGS: tuple[Encoding, ...] = (
     ),
     Encoding(
         key="vorbis", label="Vorbis", container="ogg", codec="vorbis", suffix=".ogg", lossless=False,
-        modes=("variable",), has_quality=True, open=open_vorbis,
+        modes=("variable",), has_quality=True, highest_rate=200_000, open=open_vorbis,
     ),
     Encoding(
         key="wma", label="WMA", container="asf", codec="wma", suffix=".wma", lossless=False,

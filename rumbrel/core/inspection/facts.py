@@ -71,6 +71,11 @@ class SoundStream:
         return {name: getattr(self, name) for name in self.__slots__}
 
 
+# Their padding is stated as a length only, or in ways that decoders do not all heed.
+_CUT_CONTAINERS = frozenset({"mp3", "dsf"})
+_CUT_CODECS = frozenset({"speex"})
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Facts:
     """What a file holds. samples counts sampling instants; bitrate is in bits/s of the sound alone.
@@ -121,8 +126,12 @@ class Facts:
         return self.samples / self.sample_rate if self.sample_rate else 0.0
 
     def choice(self) -> StreamChoice:
-        """How to open this file's sound. M4A states its padding only as a length, so it is cut to it."""
-        states_length = self.container == "m4a" and not self.lossless
+        """How to open this file's sound: cut to its length where decoders do not see to that themselves."""
+        states_length = (
+            (self.container == "m4a" and not self.lossless)
+            or self.container in _CUT_CONTAINERS
+            or self.codec in _CUT_CODECS
+        )
         return StreamChoice(
             container=self.container,
             depth_bits=self.bit_depth or 0,

@@ -14,7 +14,7 @@ from rumbrel.core.sound.flac_frames import last_frame_end
 from rumbrel.core.sound.mpeg_frames import find_first_frame, parse_header
 from rumbrel.core.tags.boxes import box_inside, list_boxes
 
-from .lengths import Length, after_id3, mp3_length, ogg_last_position, riff_chunks
+from .lengths import Length, after_id3, chunks_inside, mp3_length, ogg_last_position, riff_chunks
 
 __all__ = ["Heading", "read_heading"]
 
@@ -125,7 +125,7 @@ def _extended(raw: bytes) -> int:
 
 def _flac(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
     """STREAMINFO (RFC 9639, 8.2), believed when the file's last frame ends where it says."""
-    if head[4] & 0x7F or len(head) < 42:
+    if head[4] & 0x7F or int.from_bytes(head[5:8], "big") != _STREAMINFO_BYTES or len(head) < 42:
         return None
     least, most = struct.unpack_from(">HH", head, 8)
     packed = int.from_bytes(head[18:26], "big")
@@ -137,6 +137,8 @@ def _flac(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
     )
     if not rate or not samples:
         return None
+    if not _frames_follow(file, head):
+        return None
     largest = int.from_bytes(head[15:18], "big") or _TAIL_BYTES
     file.seek(max(0, size_bytes - min(largest, 1 << 20) - 16))
     if last_frame_end(file.read(), least if least == most else 0) != samples:
@@ -145,6 +147,23 @@ def _flac(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
     return Heading(
         container="flac", codec="flac", sample_rate=rate, channels=channels, bit_depth=bits, length=length
     )  # fmt: skip
+
+
+_STREAMINFO_BYTES = 34
+_MOST_BLOCKS = 128
+
+
+def _frames_follow(file: BinaryIO, head: bytes) -> bool:
+    """Whether the metadata blocks lead to a frame; where their lengths are wrong, decoders find no sound."""
+    at, last = 4, False
+    for _ in range(_MOST_BLOCKS):
+        if at + 4 > len(head):
+            file.seek(at)
+        block = head[at : at + 4] if at + 4 <= len(head) else file.read(4)
+        if last or len(block) < 4:
+            return last and block[:1] == b"\xff" and block[1] & 0xFE == 0xF8
+        last, at = bool(block[0] & 0x80), at + 4 + int.from_bytes(block[1:4], "big")
+    return False
 
 
 def _mp3(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
@@ -206,6 +225,8 @@ def _m4a(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
     if parts is None or len(parts.get(b"trak", ())) != 1 or _has_chapters(file, parts):
         return None
     track = parts[b"trak"][0]
+    if not chunks_inside(file, track):
+        return None
     movie_head = _content(file, box_inside(file, movie, b"mvhd"))
     edits = _content(file, box_inside(file, track, b"edts", b"elst"))
     media_head = _content(file, box_inside(file, track, b"mdia", b"mdhd"))

@@ -16,7 +16,7 @@ from rumbrel.core.tags import EMPTY_TAGS, TagSet, read_chapters, read_tags
 
 from .facts import Facts, Problem, ProblemCode, SoundStream
 from .headers import Heading, read_heading
-from .lengths import Length, length_reader, riff_valid_bits, wavpack_bits
+from .lengths import Length, lacks_index, length_reader, riff_valid_bits, wavpack_bits
 
 __all__ = ["inspect_file"]
 
@@ -55,8 +55,17 @@ def _inspect(path: Path, suffix: str, sound: str) -> Facts:
     except PermissionError:
         return _faulty(facts, ProblemCode.UNREADABLE, "Rumbrel may not read this file. Change its permissions.")
     except (av.error.FFmpegError, OSError, ValueError) as error:
-        reason = getattr(error, "strerror", None) or str(error)
-        return _faulty(facts, ProblemCode.UNREADABLE, f"This is no sound file that can be read ({reason}).")
+        return _faulty(facts, ProblemCode.UNREADABLE, _why_unreadable(path, error))
+
+
+def _why_unreadable(path: Path, error: Exception) -> str:
+    if lacks_index(path):
+        return (
+            "The index at the end of the file is missing: it was cut short, or its recording was never finished. "
+            "Copy it again from where it came."
+        )
+    reason = getattr(error, "strerror", None) or str(error)
+    return f"This is no sound file that can be read ({reason})."
 
 
 # File systems keep small files in their own tables, with no blocks.
@@ -163,7 +172,7 @@ def _inspect_open(path: Path, facts: Facts, opened: Any, wish: str) -> Facts:
     if container.key == "wav" and depth == 32:
         depth = riff_valid_bits(path) or depth
     elif codec.key == "wavpack":
-        depth = wavpack_bits(path) or depth
+        depth = wavpack_bits(path)
     facts = replace(
         facts,
         codec=codec.key,
@@ -277,7 +286,7 @@ def _with_length(facts: Facts, length: Length) -> Facts:
     if not length.whole:
         here, stated = _clock(seconds), _clock(length.stated / facts.sample_rate) if length.stated else ""
         what = f"{here} of {stated} can be read" if stated else f"{here} can be read"
-        if here == stated:
+        if here == stated and length.samples:
             what = "its last moment is missing"
         return _faulty(facts, ProblemCode.CUT_SHORT, f"Cut short: {what}. Copy it again from where it came.")
     if length.damaged_packets:

@@ -3,6 +3,7 @@
 Each reader returns a Length; what a container does not state is counted by decoding.
 """
 
+import io
 import struct
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
@@ -30,6 +31,8 @@ from rumbrel.core.tags.boxes import box_inside, list_boxes
 __all__ = [
     "Length",
     "after_id3",
+    "chunks_inside",
+    "lacks_index",
     "length_reader",
     "mp3_length",
     "ogg_last_position",
@@ -89,43 +92,82 @@ def riff_valid_bits(path: Path) -> int | None:
 
 
 def wavpack_bits(path: Path) -> int | None:
-    """Depth from the first block's flags: bytes a sample less 1 in two bits, left shift in five (from memory)."""
+    """Depth from the first block's flags: bytes a sample less 1 in two bits, left shift in five (from memory).
+
+    None for floating point and one bit sound, which have none.
+    """
     with path.open("rb") as file:
         head = file.read(32)
     if head[:4] != b"wvpk" or len(head) < 28:
         return None
     flags = int.from_bytes(head[24:28], "little")
+    if flags & (_WAVPACK_FLOAT | _WAVPACK_ONE_BIT):
+        return None
     return ((flags & 3) + 1) * 8 - (flags >> 13 & 31)
 
 
+_WAVPACK_FLOAT, _WAVPACK_ONE_BIT = 1 << 7, 1 << 31
+
+
 def _plain_length(path: Path, stream: Any) -> Length:
-    """WAV and AIFF: compare the sound chunk's stated length with the file's end."""
+    """Uncompressed containers: their sound, held against where it should end by its own statement."""
     try:
         about = soundfile.info(str(path))
     except soundfile.SoundFileError:
-        return _counted_length(path, stream)
-    if not is_plain(about.subtype):
-        return _counted_length(path, stream)
-    samples = about.frames
+        return _checked_length(path, stream)
+    if is_plain(about.subtype):
+        length = Length(samples=about.frames, stated=about.frames, bitrate_mode="constant")
+    else:
+        length = _counted_length(path, stream)
     size = path.stat().st_size
     with path.open("rb") as file:
-        mark = file.read(4)
-        order, sound = ("<", b"data") if mark == b"RIFF" else (">", b"SSND")
-        if mark not in (b"RIFF", b"FORM"):
-            return Length(samples=samples, stated=samples, bitrate_mode="constant")
-        for name, at, length in riff_chunks(file, size, order):
-            if name != sound or length in (0, 0xFFFFFFFF):
-                continue
-            here = max(0, size - at)
-            if here >= length:
-                break
-            return Length(
-                samples=samples,
-                stated=round(samples * length / here) if here else None,
-                whole=False,
-                bitrate_mode="constant",
-            )
-    return Length(samples=samples, stated=samples, bitrate_mode="constant")
+        sound = _stated_sound(file, size)
+    if sound is None or sound[0] + sound[1] <= size:
+        return length
+    here = max(0, size - sound[0])
+    return replace(length, stated=round(length.samples * sound[1] / here) if here else None, whole=False)
+
+
+_UNKNOWN_LENGTHS = (0, 0xFFFFFFFF, 0xFFFFFFFFFFFFFFFF)
+_W64_DATA = b"data\xf3\xac\xd3\x11\x8c\xd1\x00\xc0\x4f\x8e\xdb\x8a"
+
+
+def _stated_sound(file: BinaryIO, size: int) -> tuple[int, int] | None:
+    """Offset and stated length in bytes of the sound of an uncompressed file, None where neither is stated."""
+    file.seek(0)
+    head = file.read(40)
+    found: tuple[int, int] | None = None
+    if head[:4] in (b"RIFF", b"FORM"):
+        # The sound of AIFF begins behind an offset and the size of its blocks.
+        order, sound, before = ("<", b"data", 0) if head[:4] == b"RIFF" else (">", b"SSND", 8)
+        chunks = (chunk for chunk in riff_chunks(file, size, order) if chunk[0] == sound)
+        found = next(((at + before, length - before * (length > before)) for _, at, length in chunks), None)
+    elif head[:4] == b".snd":
+        # AU: magic, offset of the sound, its length, all in 32 bits.
+        found = int.from_bytes(head[4:8], "big"), int.from_bytes(head[8:12], "big")
+    elif head[:4] == b"caff":
+        found = next(_long_chunks(file, 8, size, ">4sQ", b"data", 0), None)
+    elif head[:4] == b"riff":
+        # W64 counts the 24 bytes of a chunk's head, and fills up to multiples of eight.
+        found = next(_long_chunks(file, 40, size, "<16sQ", _W64_DATA, 24), None)
+    return found if found and found[1] not in _UNKNOWN_LENGTHS else None
+
+
+def _long_chunks(
+    file: BinaryIO, start: int, size: int, form: str, wanted: bytes, counted: int
+) -> Iterator[tuple[int, int]]:
+    """Offset and length of the chunks of a name whose lengths have 64 bits and count so much of their heads."""
+    at, head_bytes = start, struct.calcsize(form)
+    for _ in range(_MOST_CHUNKS):
+        file.seek(at)
+        head = file.read(head_bytes)
+        if at >= size or len(head) < head_bytes:
+            return
+        name, length = struct.unpack(form, head)
+        if name == wanted:
+            yield at + head_bytes, length - counted if length not in _UNKNOWN_LENGTHS else length
+        at += max(length - counted, 0) + head_bytes
+        at += -at % 8 if counted else 0
 
 
 def _flac_length(path: Path, stream: Any) -> Length:
@@ -164,12 +206,38 @@ def _m4a_length(path: Path, stream: Any) -> Length:
         return _counted_length(path, stream)
     samples = _edited_samples(path, stream) or round(stream.duration * stream.time_base * rate)
     bitrate = stream.codec_context.bit_rate or None
-    if _boxes_end(path) <= path.stat().st_size:
+    if _boxes_end(path) <= path.stat().st_size and stream.frames and _holds_chunks(path, stream):
         return Length(samples=samples, stated=samples, bitrate_bps=bitrate, bitrate_mode="variable")
     counted = _counted_length(path, stream)
     return Length(
         samples=min(counted.samples, samples), stated=samples, whole=False, bitrate_bps=bitrate, bitrate_mode="variable"
     )
+
+
+def _track(file: BinaryIO, stream: Any) -> tuple[tuple[int, int], tuple[int, int]] | None:
+    """The movie's box and that of a sound's track; None where the file has other ideas of its tracks."""
+    sounds = [sound.index for sound in stream.container.streams.audio]
+    movie = box_inside(file, (0, file.seek(0, io.SEEK_END)), b"moov")
+    tracks = (list_boxes(file, *movie) or {}).get(b"trak", []) if movie else []
+    heard = [track for track in tracks if _content(file, track, b"mdia", b"hdlr")[8:12] == b"soun"]
+    return (movie, heard[sounds.index(stream.index)]) if movie and len(heard) == len(sounds) else None
+
+
+def _holds_chunks(path: Path, stream: Any) -> bool:
+    with path.open("rb") as file:
+        found = _track(file, stream)
+        return found is None or chunks_inside(file, found[1])
+
+
+def chunks_inside(file: BinaryIO, track: tuple[int, int]) -> bool:
+    """Whether the track's last chunk begins inside the file (ISO/IEC 14496-12, 8.7.5). True where none is stated."""
+    size = file.seek(0, io.SEEK_END)
+    for name, width in ((b"stco", 4), (b"co64", 8)):
+        box = box_inside(file, track, b"mdia", b"minf", b"stbl", name)
+        if box is not None and box[1] - box[0] >= 8 + width:
+            file.seek(box[1] - width)
+            return int.from_bytes(file.read(width), "big") < size
+    return True
 
 
 def _edited_samples(path: Path, stream: Any) -> int | None:
@@ -178,14 +246,11 @@ def _edited_samples(path: Path, stream: Any) -> int | None:
     The edit's length is stated in ticks of the film, often thousandths of a second, and so is rounded.
     Where the track's own length agrees with it to a tick, that is the exact one.
     """
-    sounds = [sound.index for sound in stream.container.streams.audio]
     with path.open("rb") as file:
-        movie = box_inside(file, (0, path.stat().st_size), b"moov")
-        tracks = (list_boxes(file, *movie) or {}).get(b"trak", []) if movie else []
-        heard = [track for track in tracks if _content(file, track, b"mdia", b"hdlr")[8:12] == b"soun"]
-        if movie is None or len(heard) != len(sounds):
+        found = _track(file, stream)
+        if found is None:
             return None
-        track = heard[sounds.index(stream.index)]
+        movie, track = found
         movie_head = _content(file, movie, b"mvhd")
         media_head = _content(file, track, b"mdia", b"mdhd")
         edits = _content(file, track, b"edts", b"elst")
@@ -207,6 +272,35 @@ def _content(file: BinaryIO, box: tuple[int, int], *names: bytes) -> bytes:
         return b""
     file.seek(found[0])
     return file.read(min(64, found[1] - found[0]))
+
+
+def lacks_index(path: Path) -> bool:
+    """Whether this is an MP4 without the box that says where its sound is, or a CAF without its packets' table."""
+    try:
+        size = path.stat().st_size
+        with path.open("rb") as file:
+            head = file.read(12)
+            if head[:4] == b"caff":
+                sound = _stated_sound(file, size)
+                return sound is not None and sum(sound) > size
+            return head[4:8] == b"ftyp" and b"moov" not in _top_boxes(file, size)
+    except OSError:
+        return False
+
+
+def _top_boxes(file: BinaryIO, size: int) -> set[bytes]:
+    """Names of the boxes at the top, as far as they go."""
+    names, at = set(), 0
+    for _ in range(_MOST_CHUNKS):
+        file.seek(at)
+        head = file.read(16)
+        length = int.from_bytes(head[:4], "big")
+        length = int.from_bytes(head[8:16], "big") if length == 1 else length
+        if len(head) < 8 or length < 8:
+            break
+        names.add(head[4:8])
+        at += length
+    return names
 
 
 def _boxes_end(path: Path) -> int:
@@ -261,12 +355,21 @@ def _ogg_length(path: Path, stream: Any) -> Length:
 
 def _mp3_length(path: Path, stream: Any) -> Length:
     with path.open("rb") as file:
-        length = mp3_length(file, path.stat().st_size)
-    return length or _counted_length(path, stream)
+        size = path.stat().st_size
+        length = mp3_length(file, size)
+        stated = _first_frame(file)
+    if length is not None:
+        return length
+    counted = _counted_length(path, stream)
+    promise = stated and stated[2] and stated[2].frames and _stated_mp3_length(stated[2], stated[1]).samples
+    # Decoders differ by their own delay in what they make of the ends.
+    if stated and promise and promise > counted.samples + 2 * stated[1].samples:
+        return replace(counted, stated=promise, whole=False)
+    return counted
 
 
-def mp3_length(file: BinaryIO, size_bytes: int) -> Length | None:
-    """The information frame where there is one, else a walk over every frame header; None without frames."""
+def _first_frame(file: BinaryIO) -> tuple[int, FrameHeader, InfoFrame | None] | None:
+    """Where the first frame is, its header, and what it states if it is an information frame."""
     start = after_id3(file)
     file.seek(start)
     window = file.read(65_536)
@@ -274,19 +377,50 @@ def mp3_length(file: BinaryIO, size_bytes: int) -> Length | None:
     first = parse_header(window[offset : offset + 4]) if offset is not None else None
     if offset is None or first is None:
         return None
-    start += offset
+    return start + offset, first, parse_info_frame(window[offset : offset + first.size_bytes])
+
+
+def mp3_length(file: BinaryIO, size_bytes: int) -> Length | None:
+    """The information frame where the file bears it out, else a walk over every frame header.
+
+    None where only decoding tells: without frames, with other things between them, or where more is
+    said to be padding than there is.
+    """
+    found = _first_frame(file)
+    if found is None:
+        return None
+    start, first, info = found
     end = _before_tail_tags(file, size_bytes)
-    info = parse_info_frame(window[offset : offset + first.size_bytes])
-    if info is not None and info.frames and info.stream_bytes and start + info.stream_bytes <= end + first.size_bytes:
-        return _stated_mp3_length(info, first)
+    if info is not None and info.frames and info.stream_bytes:
+        # Some count the information frame and some do not; joined files hold more than the first one states.
+        over_bytes = end - start - info.stream_bytes
+        if min(abs(over_bytes), abs(over_bytes - first.size_bytes)) <= _FRAME_SLACK_BYTES:
+            stated = _stated_mp3_length(info, first)
+            return stated if stated.samples > 0 else None
     return _walked_mp3_length(file, start, end, first, info)
+
+
+_FRAME_SLACK_BYTES = 16
+_TAIL_MARKS = (b"APETAGEX", b"ID3", b"TAG", b"LYRICSBEGIN")
 
 
 def _walked_mp3_length(
     file: BinaryIO, start: int, end: int, first: FrameHeader, info: InfoFrame | None
 ) -> Length | None:
-    frames = list(walk_frames(file, start if info is None else start + first.size_bytes, end))
+    begun = start if info is None else start + first.size_bytes
+    frames = list(walk_frames(file, begun, end))
     if not frames:
+        return None
+    last_at, last = frames[-1]
+    file.seek(last_at + last.size_bytes)
+    rest = file.read(end - last_at - last.size_bytes)
+    begins_another = parse_header(rest[:4])
+    cut = begins_another is not None and begins_another.stream_key == first.stream_key
+    if info is not None and info.frames == len(frames):
+        # All that is stated is there; whatever else follows is no sound of this stream.
+        stated_length = _stated_mp3_length(info, first)
+        return stated_length if stated_length.samples > 0 else None
+    if rest.strip(b"\0") and not cut and not rest.startswith(_TAIL_MARKS):
         return None
     rates = {header.bitrate_kbps for _, header in frames}
     samples = len(frames) * first.samples
@@ -295,10 +429,11 @@ def _walked_mp3_length(
     if info is not None and info.frames:
         stated = _stated_mp3_length(info, first).samples
         samples = max(0, samples - (info.delay_samples or 0) - DECODER_DELAY_SAMPLES)
+    # A joined file holds more than its first information frame states, and is whole nevertheless.
     return Length(
         samples=samples,
-        stated=stated,
-        whole=info is None or not info.frames,
+        stated=stated if stated is not None and stated > samples else None,
+        whole=not cut and (stated is None or samples >= stated),
         bitrate_bps=round(sound_bytes * 8 * first.sample_rate / (len(frames) * first.samples)),
         bitrate_mode="constant" if len(rates) == 1 else "variable",
         channel_mode=first.mode,
@@ -338,11 +473,25 @@ def after_id3(file: BinaryIO) -> int:
 
 
 def _before_tail_tags(file: BinaryIO, size: int) -> int:
-    """Where the sound ends before an ID3v1 tag."""
-    if size < 128:
-        return size
-    file.seek(size - 128)
-    return size - 128 if file.read(3) == b"TAG" else size
+    """Where the sound ends before ID3v1, APE and Lyrics3 tags (common practice)."""
+    end = size
+    for _ in range(_MOST_TAIL_TAGS):
+        file.seek(max(0, end - 160))
+        tail = file.read(min(end, 160))
+        if len(tail) >= 128 and tail[-128:-125] == b"TAG":
+            end -= 128
+        elif len(tail) >= 32 and tail[-32:-24] == b"APETAGEX":
+            # The stated size leaves the header out, whose presence the highest flag tells.
+            length, flags = int.from_bytes(tail[-20:-16], "little"), int.from_bytes(tail[-12:-8], "little")
+            end -= length + (32 if flags >> 31 else 0)
+        elif len(tail) >= 15 and tail[-9:] == b"LYRICS200" and tail[-15:-9].isdigit():
+            end -= int(tail[-15:-9]) + 15
+        else:
+            break
+    return end if end > 0 else size
+
+
+_MOST_TAIL_TAGS = 4
 
 
 def _counted_length(path: Path, stream: Any) -> Length:
@@ -366,6 +515,86 @@ def _counted_length(path: Path, stream: Any) -> Length:
         return Length(samples=samples, whole=False)
 
 
+_DSF_COUNT_AT = 28 + 36
+_DSF_SAMPLES_A_BYTE = 8
+
+
+def _dsf_length(path: Path, stream: Any) -> Length:
+    """The format chunk states the one bit samples; the last block is filled up (from memory).
+
+    FFmpeg decodes eight of them to one, so a length here is an eighth.
+    """
+    counted = _counted_length(path, stream)
+    with path.open("rb") as file:
+        file.seek(_DSF_COUNT_AT)
+        stated = int.from_bytes(file.read(8), "little") // _DSF_SAMPLES_A_BYTE
+    return replace(counted, samples=min(stated, counted.samples), stated=stated, whole=counted.samples >= stated)
+
+
+def _matroska_end(file: BinaryIO) -> int | None:
+    """Where the segment ends by its own size (RFC 8794, 4 and 5; RFC 9559, 5); None for one of unknown size."""
+    at = 0
+    for wanted in (b"\x1a\x45\xdf\xa3", b"\x18\x53\x80\x67"):
+        file.seek(at)
+        head = file.read(12)
+        if head[:4] != wanted or len(head) < 12 or not head[4]:
+            return None
+        width = 9 - head[4].bit_length()
+        length = int.from_bytes(head[4 : 4 + width], "big") & (1 << 7 * width) - 1
+        if length == (1 << 7 * width) - 1:
+            return None
+        at += 4 + width + length
+    return at
+
+
+def _avi_end(file: BinaryIO) -> int | None:
+    head = file.read(8)
+    return int.from_bytes(head[4:8], "little") + 8 if head[:4] == b"RIFF" else None
+
+
+_ASF_FILE_PROPERTIES = bytes.fromhex("a1dcab8c47a9cf118ee400c00c205365")
+
+
+def _asf_end(file: BinaryIO) -> int | None:
+    """The file size in the file properties object, behind its name, size and a name of the file (from memory)."""
+    head = file.read(4096)
+    at = head.find(_ASF_FILE_PROPERTIES)
+    return int.from_bytes(head[at + 40 : at + 48], "little") or None if at != -1 else None
+
+
+def _plain_end(file: BinaryIO) -> int | None:
+    sound = _stated_sound(file, file.seek(0, io.SEEK_END))
+    return sum(sound) if sound else None
+
+
+_ENDS: dict[str, Callable[[BinaryIO], int | None]] = {
+    "matroska": _matroska_end,
+    "avi": _avi_end,
+    "asf": _asf_end,
+    "caf": _plain_end,
+}
+# Their headers state the samples.
+_STATED = frozenset({"wavpack", "tta", "ape", "tak", "musepack"})
+
+
+def _checked_length(path: Path, stream: Any) -> Length:
+    """Counted, and held against what the file says of itself."""
+    counted = _counted_length(path, stream)
+    key, rate = container_for(stream.container.format.name).key, stream.codec_context.sample_rate
+    if key in _STATED and stream.duration is not None:
+        stated = round(stream.duration * stream.time_base * rate)
+        return replace(counted, stated=stated, whole=counted.whole and counted.samples >= stated)
+    if key in _ENDS:
+        with path.open("rb") as file:
+            end = _ENDS[key](file)
+        if end is not None and end > path.stat().st_size:
+            seconds = (stream.container.duration or 0) / av.time_base
+            stated = round(seconds * rate)
+            # Some lengths are worked out from what is there, and promise nothing.
+            return replace(counted, stated=stated if stated > counted.samples + rate else None, whole=False)
+    return counted
+
+
 LengthReader = Callable[[Path, Any], Length]
 
 _READERS: dict[str, LengthReader] = {
@@ -378,9 +607,10 @@ _READERS: dict[str, LengthReader] = {
     "m4a": _m4a_length,
     "ogg": _ogg_length,
     "mp3": _mp3_length,
+    "dsf": _dsf_length,
 }
 
 
 def length_reader(container: str) -> LengthReader:
-    """The reader for a container key; any other is decoded and counted."""
-    return _READERS.get(container, _counted_length)
+    """The reader for a container key; what any other holds is decoded and counted."""
+    return _READERS.get(container, _checked_length)

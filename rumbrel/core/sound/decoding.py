@@ -265,7 +265,10 @@ class _FramedSource(_Closing):
         at = self._choice.lead_samples
         numbered = self._choice.container == "flac"
         try:
-            for packet in self._container.demux(self._stream):
+            for packet in self._packets():
+                if packet is None:
+                    yield from self._damage(at, 0)
+                    continue
                 try:
                     frames = packet.decode()
                 except av.error.FFmpegError:
@@ -284,6 +287,22 @@ class _FramedSource(_Closing):
             raise DecodeError(f"{self._path.name} could not be read to its end: {_reason(error)}.") from error
         if not decoded_any and self.damaged_packets:
             raise DecodeError(f"No part of {self._path.name} could be decoded.")
+
+    def _packets(self) -> Iterator[Any]:
+        """Yield packets, and None where something between them is no packet and the rest goes on behind it."""
+        came, tries = False, 0
+        while True:
+            try:
+                for packet in self._container.demux(self._stream):
+                    came = True
+                    yield packet
+                return
+            except av.error.InvalidDataError:
+                tries += 1
+                if not came or tries > _PLACES_KEPT:
+                    raise
+                came = False
+            yield None
 
     def _packed(self, frame: av.AudioFrame, kind: str) -> av.AudioFrame:
         """The same samples with the channels side by side."""

@@ -163,6 +163,8 @@ def parse_info_frame(frame: bytes) -> InfoFrame | None:
         return None
     at = 4 + header.side_bytes
     mark = frame[at : at + 4]
+    if frame[36:40] == b"VBRI":
+        return _parse_vbri(frame)
     if mark not in (b"Xing", b"Info"):
         return None
     flags = int.from_bytes(frame[at + 4 : at + 8], "big")
@@ -183,6 +185,19 @@ def parse_info_frame(frame: bytes) -> InfoFrame | None:
         delay_samples=delays >> 12 if has_delays else None,
         padding_samples=delays & 0xFFF if has_delays else None,
         version_text=version_text,
+    )
+
+
+def _parse_vbri(frame: bytes) -> InfoFrame:
+    """The other kind of information frame: always 32 bytes behind the header, lengths in bytes and frames
+    after version, delay and quality of two bytes each (common practice)."""
+    return InfoFrame(
+        mode="variable",
+        frames=int.from_bytes(frame[50:54], "big"),
+        stream_bytes=int.from_bytes(frame[46:50], "big"),
+        delay_samples=None,
+        padding_samples=None,
+        version_text="",
     )
 
 

@@ -19,11 +19,7 @@ __all__ = ["Fit", "FitKind", "fit_to", "rewrap_to", "shape_for"]
 
 
 FLOAT_STANDS_FOR_BITS = 24
-"""Depth that floating point sound is kept at where a result must have one: that of its mantissa."""
-
-
-# Lossless, but without a depth of whole bits that a result could keep.
-_NO_DEPTH = frozenset({"pcm-float", "dsd"})
+"""Depth that floating point and one bit sound, lossless but without whole bits, is kept at where a result must have one: that of its mantissa."""
 
 
 _SHORTEST_AVERAGE_SECONDS = 2.0
@@ -130,7 +126,7 @@ def _rewrap(facts: Facts, row: Accepts) -> Rewrap | None:
 
 def shape_for(facts: Facts, target: Target) -> SoundShape:
     """The shape a track is converted to for a target."""
-    depth = FLOAT_STANDS_FOR_BITS if facts.codec in _NO_DEPTH else facts.bit_depth
+    depth = FLOAT_STANDS_FOR_BITS if facts.lossless and facts.bit_depth is None else facts.bit_depth
     return planned_shape(target.make, sample_rate=facts.sample_rate, bit_depth=depth, channels=facts.channels)
 
 

@@ -38,6 +38,10 @@ def _channels(source: int, allowed: tuple[int, ...]) -> int:
 
 def planned_shape(recipe: Recipe, *, sample_rate: int, bit_depth: int | None, channels: int) -> SoundShape:
     """The shape a source of these facts is converted to."""
+    highest_rate = encoding_for(recipe.encoding).highest_rate
+    while not recipe.sample_rates and highest_rate is not None and sample_rate > highest_rate:
+        # The decoded rates of one bit sound are powers of two of one another.
+        sample_rate = sample_rate // 2
     return SoundShape(
         sample_rate=_rate(sample_rate, recipe.sample_rates),
         channels=_channels(channels, recipe.channels),
