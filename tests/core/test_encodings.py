@@ -71,6 +71,42 @@ class EncodingTests(TestCase):
                 self.assertTrue(carry_out(step).ok, encoding.key)
                 np.testing.assert_array_equal(decoded(Path(step.output)), wanted, encoding.key)
 
+    def test_every_speaker_keeps_its_place(self) -> None:
+        """A tone of its own in each channel, in WAV's order; FFmpeg's layouts are that order too."""
+        rate, low = 48_000, 40
+        seconds = np.arange(rate * 2) / rate
+        # Orders in the Vorbis I specification, 4.3.9, which Opus takes over (RFC 7845, 5.1.1.2).
+        in_ogg = {3: [0, 2, 1], 5: [0, 2, 1, 3, 4], 6: [0, 2, 1, 4, 5, 3], 7: [0, 2, 1, 5, 6, 4, 3],
+                  8: [0, 2, 1, 6, 7, 4, 5, 3]}  # fmt: skip
+
+        def order(sound: np.ndarray, sample_rate: int) -> list[int]:
+            part = sound[20_000:28_192] * np.hanning(8192)[:, None]
+            tops = np.argmax(np.abs(np.fft.rfft(part, axis=0)), axis=0) * sample_rate / 8192
+            return [3 if top < 2 * low else round(top / 300) - 1 for top in tops]
+
+        for channels in (3, 4, 5, 6, 7, 8):
+            # Only low tones come through the fourth channel where that is the one for low frequencies.
+            pitches = [low if channels > 5 and n == 3 else 300 * (n + 1) for n in range(channels)]
+            sound = 0.4 * np.sin(2 * np.pi * np.outer(seconds, pitches))
+            source = write_sound(self.folder / f"{channels}.wav", sound=sound, rate=rate)
+            for encoding in ENCODINGS:
+                if channels not in encoding.channel_counts or encoding.rates and rate not in encoding.rates:
+                    continue
+                target = plain_target(encoding)
+                step = forecast_batch(gather_sources([source]), target, self.folder / encoding.key).steps[0]
+                if encoding.key in ("wav", "rf64"):
+                    self.assertEqual(step.action, Action.COPY)
+                    continue
+                self.assertEqual(step.shape and step.shape.channels, channels, f"{encoding.key}: {step.reason}")
+                outcome = carry_out(step)
+                self.assertTrue(outcome.ok, f"{encoding.key}: {outcome.error}")
+                path, result = Path(step.output), inspect_file(Path(step.output))
+                self.assertEqual(order(decoded(path), result.sample_rate), list(range(channels)), encoding.key)
+                if encoding.container == "ogg":
+                    with soundfile.SoundFile(path) as file:
+                        read = np.concatenate([file.read(2048, always_2d=True) for _ in range(20)])
+                    self.assertEqual(order(read, rate), in_ogg.get(channels, [0, 1, 2, 3]), encoding.key)
+
     def test_an_option_that_an_encoder_does_not_have_is_refused(self) -> None:
         stereo = SoundShape(sample_rate=44_100, channels=2, depth_bits=16)
         for key, settings, word in (

@@ -223,6 +223,9 @@ _BEYOND_FOUR_GIB = {"wav": "rf64", "wav-float": "rf64-float"}
 def _plan_conversion(facts: Facts, target: Target, treatment: Treatment, reason: str) -> Step:
     encoding, shape = encoding_for(target.make.encoding), shape_for(facts, target)
     after = after_conversion(facts, encoding, shape, target.make.settings, treatment)
+    if not after.samples:
+        why = f"its {facts.samples} samples are less than one at {shape.sample_rate} Hz"
+        return Step(source=facts, target=target, action=Action.REFUSE, reason=f"Too short for this target: {why}.")
     if encoding.largest_bytes is not None and after.size_bytes > encoding.largest_bytes - _ROOM_FOR_TAGS:
         larger = _BEYOND_FOUR_GIB.get(encoding.key)
         if larger is None:

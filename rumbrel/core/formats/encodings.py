@@ -11,7 +11,7 @@ from rumbrel.core.sound.shape import Block, SoundShape
 from .aac import open_aac, open_adts
 from .framed import open_alac, open_g722, open_opus, open_wavpack, open_wma
 from .mp3 import MP3_BITRATES_KBPS, open_mp3
-from .plain import open_coded, open_flac, open_float, open_pcm, open_vox
+from .plain import open_coded, open_companded, open_flac, open_float, open_pcm, open_vox
 from .settings import EncoderSettings
 from .vorbis import open_vorbis
 
@@ -41,7 +41,8 @@ class Encoding:
     up to highest_rate where the encoder has a limit: libFLAC's and libvorbis's are measured), and
     bitrates_kbps is empty where the rate and depth settle the bitrate. A decoder that honours the
     headers returns the samples put in, and at most slack_samples of silence or filter tail more.
-    efforts is the range of the encoder's steps, None where it has none. coded_bits is the number
+    without_channels are counts below max_channels whose speakers the container names otherwise than
+    WAV does. efforts is the range of the encoder's steps, None where it has none. coded_bits is the number
     of bits of a coded sample where that is fixed. largest_bytes is what the container can state.
     """
 
@@ -56,6 +57,7 @@ class Encoding:
     rates: tuple[int, ...] | None = None
     highest_rate: int | None = None
     max_channels: int = 8
+    without_channels: tuple[int, ...] = ()
     bitrates_kbps: tuple[int, ...] | None = ()
     modes: tuple[str, ...] = ("constant",)
     has_quality: bool = False
@@ -63,6 +65,10 @@ class Encoding:
     slack_samples: int = 0
     coded_bits: int | None = None
     largest_bytes: int | None = None
+
+    @property
+    def channel_counts(self) -> tuple[int, ...]:
+        return tuple(count for count in range(1, self.max_channels + 1) if count not in self.without_channels)
 
     def check_request(self, shape: SoundShape, settings: EncoderSettings) -> None:
         """Raise EncodeError naming the first thing this encoding cannot do."""
@@ -73,6 +79,8 @@ class Encoding:
             raise EncodeError(f"{self.label} is written at up to {self.highest_rate} Hz, not at {shape.sample_rate}.")
         if shape.channels > self.max_channels:
             raise EncodeError(f"{self.label} holds at most {self.max_channels} channels, not {shape.channels}.")
+        if shape.channels in self.without_channels:
+            raise EncodeError(f"{self.label} has no place for {shape.channels} channels in our order.")
         if self.depths and shape.depth_bits not in self.depths:
             raise EncodeError(f"{self.label} holds {_either(self.depths)} bit samples, not {shape.depth_bits}.")
         if settings.joint_stereo and (shape.channels != 2 or (settings.bitrate_kbps or 192) >= 160):
@@ -147,11 +155,11 @@ ENCODINGS: tuple[Encoding, ...] = (
     *_pcm("au", "AU", ".au", "AU", _FOUR_GIB),
     Encoding(
         key="wav-mu-law", label="WAV mu-law", container="wav", codec="mu-law", suffix=".wav", lossless=False,
-        depths=(16,), max_channels=2, coded_bits=8, largest_bytes=_FOUR_GIB, open=open_coded("WAV", "ULAW"),
+        depths=(16,), max_channels=2, coded_bits=8, largest_bytes=_FOUR_GIB, open=open_companded("WAV", "ULAW"),
     ),
     Encoding(
         key="wav-a-law", label="WAV A-law", container="wav", codec="a-law", suffix=".wav", lossless=False,
-        depths=(16,), max_channels=2, coded_bits=8, largest_bytes=_FOUR_GIB, open=open_coded("WAV", "ALAW"),
+        depths=(16,), max_channels=2, coded_bits=8, largest_bytes=_FOUR_GIB, open=open_companded("WAV", "ALAW"),
     ),
     Encoding(
         key="wav-gsm", label="WAV GSM", container="wav", codec="gsm", suffix=".wav", lossless=False, depths=(16,),
@@ -176,7 +184,7 @@ ENCODINGS: tuple[Encoding, ...] = (
     ),
     Encoding(
         key="alac", label="ALAC in M4A", container="m4a", codec="alac", suffix=".m4a", lossless=True, depths=(16, 24),
-        modes=("variable",), open=open_alac,
+        max_channels=6, without_channels=(4,), modes=("variable",), open=open_alac,
     ),
     Encoding(
         key="wavpack", label="WavPack", container="wavpack", codec="wavpack", suffix=".wv", lossless=True,

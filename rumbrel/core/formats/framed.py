@@ -95,6 +95,16 @@ class FramedEncoder:
             return
 
 
+# FFmpeg's way to libopus takes 5 and 7 channels in an order of its own; this undoes it.
+_OPUS_ORDER = {5: (0, 1, 4, 2, 3), 7: (0, 1, 4, 3, 5, 2, 6)}
+
+
+class _OpusEncoder(FramedEncoder):
+    def write(self, block: Block) -> None:
+        order = _OPUS_ORDER.get(block.shape[1])
+        super().write(block if order is None else block[:, order])
+
+
 _TAIL_SAMPLES = 4096
 
 
@@ -135,7 +145,7 @@ def open_opus(path: Path, shape: SoundShape, settings: EncoderSettings) -> Frame
     plan = FramedPlan(
         muxer="opus", codec="libopus", sample_format="flt", bitrate_bps=bitrate_kbps * 1000, codec_options=options
     )
-    return FramedEncoder(path, shape, plan)
+    return _OpusEncoder(path, shape, plan)
 
 
 def open_wma(path: Path, shape: SoundShape, settings: EncoderSettings) -> FramedEncoder:

@@ -9,9 +9,10 @@ import soundfile
 from rumbrel.core.errors import EncodeError, OutputError
 from rumbrel.core.sound.shape import Block, SoundShape
 
+from .companding import companded
 from .settings import EncoderSettings
 
-__all__ = ["open_coded", "open_flac", "open_float", "open_pcm", "open_vox"]
+__all__ = ["open_coded", "open_companded", "open_flac", "open_float", "open_pcm", "open_vox"]
 
 FLAC_MIDDLE_EFFORT, FLAC_MOST_EFFORT = 5, 8
 _SUBTYPES = {8: "PCM_S8", 16: "PCM_16", 24: "PCM_24", 32: "PCM_32"}
@@ -73,6 +74,17 @@ def open_vox(path: Path, shape: SoundShape, settings: EncoderSettings) -> _Plain
     return _PairedEncoder(path, shape, "RAW", "VOX_ADPCM")
 
 
+class _CompandedEncoder(_PlainEncoder):
+    """G.711, whose values are settled here: libsndfile takes other codes at the edges of segments."""
+
+    def __init__(self, path: Path, shape: SoundShape, container: str, subtype: str) -> None:
+        super().__init__(path, shape, container, subtype)
+        self._subtype = subtype
+
+    def write(self, block: Block) -> None:
+        super().write(companded(np.ascontiguousarray(block, dtype=np.int16), self._subtype))
+
+
 def _open(path: Path, shape: SoundShape, settings: EncoderSettings, *, container: str, subtype: str) -> _PlainEncoder:
     return _PlainEncoder(path, shape, container, subtype)
 
@@ -97,6 +109,17 @@ def open_pcm(container: str) -> partial[_PlainEncoder]:
 def open_float(container: str) -> partial[_PlainEncoder]:
     """An opener of 32 bit floating point PCM."""
     return partial(_open, container=container, subtype="FLOAT")
+
+
+def _open_companded(
+    path: Path, shape: SoundShape, settings: EncoderSettings, *, container: str, subtype: str
+) -> _PlainEncoder:
+    return _CompandedEncoder(path, shape, container, subtype)
+
+
+def open_companded(container: str, subtype: str) -> partial[_PlainEncoder]:
+    """An opener of one of the two laws of ITU-T G.711."""
+    return partial(_open_companded, container=container, subtype=subtype)
 
 
 def open_coded(container: str, subtype: str) -> partial[_PlainEncoder]:

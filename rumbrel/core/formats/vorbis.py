@@ -14,6 +14,14 @@ __all__ = ["open_vorbis"]
 
 # libsndfile keeps a block's working copy on the stack: larger writes overrun it.
 _SAMPLES_A_WRITE = 2048
+# Which of our channels (in WAV's order) is which of Vorbis's, by their number (Vorbis I, 4.3.9).
+_ORDER = {
+    3: (0, 2, 1),
+    5: (0, 2, 1, 3, 4),
+    6: (0, 2, 1, 4, 5, 3),
+    7: (0, 2, 1, 5, 6, 4, 3),
+    8: (0, 2, 1, 6, 7, 4, 5, 3),
+}
 
 
 class _VorbisEncoder:
@@ -29,7 +37,8 @@ class _VorbisEncoder:
             raise EncodeError(f"Vorbis cannot be written so: {error}.") from error
 
     def write(self, block: Block) -> None:
-        samples = np.ascontiguousarray(block, dtype=np.float32)
+        order = _ORDER.get(block.shape[1])
+        samples = np.ascontiguousarray(block if order is None else block[:, order], dtype=np.float32)
         try:
             for start in range(0, len(samples), _SAMPLES_A_WRITE):
                 self._file.write(samples[start : start + _SAMPLES_A_WRITE])

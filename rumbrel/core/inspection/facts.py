@@ -73,7 +73,7 @@ class SoundStream:
 
 # Their padding is stated as a length only, or in ways that decoders do not all heed.
 _CUT_CONTAINERS = frozenset({"mp3", "dsf"})
-_CUT_CODECS = frozenset({"speex"})
+_CUT_CODECS = frozenset({"speex", "vorbis"})
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

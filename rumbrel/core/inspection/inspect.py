@@ -50,12 +50,24 @@ def _inspect(path: Path, suffix: str, sound: str) -> Facts:
         heading = read_heading(path, status.st_size)
         if heading is not None:
             return _inspect_heading(path, facts, heading)
-        with av.open(str(path), metadata_errors="replace") as container:
+        with av.open(str(path), format=_bare_format(path), metadata_errors="replace") as container:
             return _inspect_open(path, facts, container, sound)
     except PermissionError:
         return _faulty(facts, ProblemCode.UNREADABLE, "Rumbrel may not read this file. Change its permissions.")
     except (av.error.FFmpegError, OSError, ValueError) as error:
         return _faulty(facts, ProblemCode.UNREADABLE, _why_unreadable(path, error))
+
+
+_FEW_FRAMES_BYTES = 8192
+_ADTS_MARKS = (b"\xff\xf1", b"\xff\xf9")
+
+
+def _bare_format(path: Path) -> str | None:
+    """Of bare AAC frames FFmpeg wants to see many before it believes them; a short file has few."""
+    if path.stat().st_size > _FEW_FRAMES_BYTES:
+        return None
+    with path.open("rb") as file:
+        return "aac" if file.read(2) in _ADTS_MARKS else None
 
 
 def _why_unreadable(path: Path, error: Exception) -> str:

@@ -162,6 +162,8 @@ _LONGEST_GAP_SAMPLES = 1 << 22
 _UNKNOWN_TO_NUMPY = {"s64": "dbl"}
 _MOST_PLANES = 8
 """Frames of as many planes or more cannot be taken as arrays; only packed ones can."""
+# Of bare frames FFmpeg wants to see many before it believes them, unless it is told.
+_NAMED_FORMATS = {"adts": "aac", "mp3": "mp3"}
 # Their frames carry checksums, which FFmpeg does not hold them to unless it is asked.
 _CHECKSUMMED = frozenset({"flac", "wavpack", "tta", "ape", "tak"})
 
@@ -183,7 +185,7 @@ class _FramedSource(_Closing):
         self._path = path
         self._choice = choice
         try:
-            self._container = av.open(str(path), metadata_errors="replace")
+            self._container = av.open(str(path), format=_NAMED_FORMATS.get(choice.container), metadata_errors="replace")
         except (av.error.FFmpegError, OSError, ValueError) as error:
             raise DecodeError(f"{path.name} cannot be opened as sound: {_reason(error)}.") from error
         sounds = self._container.streams.audio

@@ -145,7 +145,7 @@ def _recipe(values: object, where: str) -> Recipe:
         encoding=encoding.key,
         sample_rates=table.numbers("sample_rates", 1000, 768_000) or _possible_rates(encoding, settings),
         bit_depths=table.numbers("bit_depths", 8, 32) or encoding.depths,
-        channels=table.numbers("channels", 1, 64) or tuple(range(1, encoding.max_channels + 1)),
+        channels=table.numbers("channels", 1, 64) or encoding.channel_counts,
         settings=settings,
         highpass_hz=table.number("highpass_hz", 1, 2000, (int, float)),
     )
