@@ -1,9 +1,11 @@
 """The stages of sound: mixing, cutting, quantising, digests, decoding in blocks of any size."""
 
+import struct
 import tempfile
 from pathlib import Path
 from unittest import TestCase
 
+import av
 import numpy as np
 import soundfile
 from hypothesis import given, settings
@@ -71,6 +73,44 @@ class ChainTests(TestCase):
         for pair in ((2, 6), (9, 2), (1, 6)):
             with self.assertRaises(EncodeError):
                 mix_matrix(*pair)
+
+    def test_speakers_that_a_file_names_are_mixed_as_what_they_are(self) -> None:
+        """The same four channels as L R Ls Rs and as L R C Cs; three as L R C and as L R LFE (masks of WAVE)."""
+        c = 0.7071
+        with tempfile.TemporaryDirectory() as folder:
+            for mask, channels, left, right in (
+                (0x33, 4, [1, 0, c, 0], [0, 1, 0, c]), (0x107, 4, [1, 0, c, 0.5], [0, 1, c, 0.5]),
+                (0x7, 3, [1, 0, c], [0, 1, c]), (0xB, 3, [1, 0, 0], [0, 1, 0]), (0, 4, [1, 0, c, 0], [0, 1, 0, c]),
+            ):  # fmt: skip
+                values = np.eye(channels, dtype=np.int16).repeat(1000, axis=0) * 8000
+                form = struct.pack(
+                    "<HHIIHHHHI", 0xFFFE, channels, 44_100, 88_200 * channels, 2 * channels, 16, 22, 16, mask
+                )
+                form += bytes.fromhex("0100000000001000800000aa00389b71")
+                body = b"WAVEfmt " + struct.pack("<I", len(form)) + form
+                body += b"data" + struct.pack("<I", values.nbytes) + values.tobytes()
+                path = Path(folder, f"{mask}.wav")
+                path.write_bytes(b"RIFF" + struct.pack("<I", len(body)) + body)
+                outcome = convert_one(path, "disc-wav", Path(folder, "out"))
+                result = decoded(Path(outcome.step.output)) / 65_536 / 8000
+                for channel in range(channels):
+                    middle = result[channel * 1000 + 500]
+                    np.testing.assert_allclose(middle, [left[channel], right[channel]], atol=2e-3, err_msg=f"{mask:x}")
+                kept = convert_one(path, "archive-wavpack", Path(folder, "kept")).warnings
+                usual = mask in (0, 0x33, 0x7)
+                self.assertEqual("speakers" in {str(w.code) for w in kept}, not usual, f"{mask:x}")
+                # Through FFmpeg, whose layouts have names.
+                layout = {0x107: "4.0", 0xB: "2.1", 0x7: "3.0"}.get(mask)
+                if layout:
+                    other = Path(folder, f"{mask}.wv")
+                    with av.open(str(other), "w", format="wv") as container:
+                        stream = container.add_stream("wavpack", rate=44_100, layout=layout)
+                        stream.codec_context.format = "s16p"
+                        frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(values.T), format="s16p", layout=layout)
+                        frame.sample_rate = 44_100
+                        container.mux([*stream.encode(frame), *stream.encode(None)])
+                    made = Path(convert_one(other, "disc-wav", Path(folder, "wv")).step.output)
+                    np.testing.assert_array_equal(decoded(made), decoded(Path(outcome.step.output)))
 
     def test_what_needs_no_arithmetic_is_exact_and_the_rest_is_limited_and_counted(self) -> None:
         sound = np.array([[32_767, -32_768], [1, -1]], dtype=np.int16)

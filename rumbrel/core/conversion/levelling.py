@@ -43,10 +43,10 @@ def measure(facts: Facts, channels: int) -> Measured | None:
     A mix changes the loudness: two equal channels are 3 dB louder than one. None when it does not decode.
     """
     try:
-        mix = None if channels == facts.channels else mix_matrix(facts.channels, channels).T
+        mix = None if channels == facts.channels else mix_matrix(facts.channels, channels, facts.speakers).T
         with open_sound(Path(facts.path), facts.choice()) as sound:
             meter, ends, state, samples = (
-                LevelMeter(replace(sound.shape, channels=channels)),
+                LevelMeter(sound.shape if mix is None else replace(sound.shape, channels=channels, speakers=())),
                 EndsFinder(),
                 StateMeter(sound.shape),
                 0,

@@ -43,6 +43,7 @@ class WarningCode(StrEnum):
     WRONG_EXTENSION = "wrong-extension"
     MORE_SOUNDS = "more-sounds"
     OTHER_SOUND = "other-sound"
+    SPEAKERS = "speakers"
     LENGTH_DIFFERS = "length-differs"
     STALE = "stale"
     LEVEL = "level"

@@ -6,7 +6,7 @@ from rumbrel.core.formats.encodings import Encoding
 from rumbrel.core.formats.rewrap import Rewrap
 from rumbrel.core.formats.table import CONTAINER_BY_KEY
 from rumbrel.core.inspection.facts import Facts, ProblemCode
-from rumbrel.core.sound.shape import SoundShape
+from rumbrel.core.sound.shape import CHANNEL_ORDERS, SoundShape
 from rumbrel.core.tags import unheld_fields
 
 from .steps import After, Warning, WarningCode
@@ -36,6 +36,10 @@ def sound_warnings(facts: Facts, after: After, shape: SoundShape) -> Iterator[Wa
             yield _warning(code, problem.text)
         elif problem.code is ProblemCode.WRONG_EXTENSION:
             yield _warning(WarningCode.WRONG_EXTENSION, problem.text)
+    usual = CHANNEL_ORDERS.get(facts.channels)
+    if facts.speakers and usual and facts.speakers != usual and shape.channels == facts.channels:
+        text = f"The channels are {' '.join(facts.speakers)}; the result calls them {' '.join(usual)}."
+        yield _warning(WarningCode.SPEAKERS, text)
     yield from _choice_warnings(facts)
 
 

@@ -82,7 +82,7 @@ class Facts:
 
     A file without usable sound has container "" or codec "" and says why in problems. bit_depth is
     None where the coding has none (lossy codings and floating point). Of several sounds all this is
-    about the one at sound_index. lead_samples is the silence
+    about the one at sound_index. speakers are the channels' names where the file states them. lead_samples is the silence
     that goes before the sound so that it stays with its pictures; samples counts it. Delay and
     padding are the encoder's, in samples, None where the file does not state them.
     """
@@ -96,6 +96,7 @@ class Facts:
     sample_rate: int = 0
     bit_depth: int | None = None
     channels: int = 0
+    speakers: tuple[str, ...] = ()
     samples: int = 0
     stated_samples: int | None = None
     bitrate_bps: int = 0
@@ -140,6 +141,7 @@ class Facts:
             lead_samples=self.lead_samples,
             codec=self.codec,
             channels=self.channels,
+            speakers=self.speakers,
         )
 
     def as_record(self) -> dict[str, Any]:
@@ -153,6 +155,7 @@ class Facts:
             "sample_rate": self.sample_rate,
             "bit_depth": self.bit_depth,
             "channels": self.channels,
+            "speakers": list(self.speakers),
             "samples": self.samples,
             "stated_samples": self.stated_samples,
             "duration": round(self.duration_seconds, 6),

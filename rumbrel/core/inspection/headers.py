@@ -12,6 +12,7 @@ from typing import BinaryIO
 
 from rumbrel.core.sound.flac_frames import last_frame_end
 from rumbrel.core.sound.mpeg_frames import find_first_frame, parse_header
+from rumbrel.core.sound.shape import speakers_of_mask
 from rumbrel.core.tags.boxes import box_inside, list_boxes
 
 from .lengths import Length, after_id3, chunks_inside, mp3_length, ogg_last_position, riff_chunks
@@ -31,6 +32,7 @@ class Heading:
     channels: int
     bit_depth: int | None
     length: Length
+    speakers: tuple[str, ...] = ()
 
 
 def read_heading(path: Path, size_bytes: int) -> Heading | None:
@@ -65,7 +67,9 @@ def _wav(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
 def _wav_heading(form: bytes, data_bytes: int) -> Heading | None:
     code, channels, rate, _, frame_bytes, bits = struct.unpack_from("<HHIIHH", form)
     valid = bits
+    speakers: tuple[str, ...] = ()
     if code == 0xFFFE and len(form) >= 40:
+        speakers = speakers_of_mask(struct.unpack_from("<I", form, 20)[0], channels)
         valid = struct.unpack_from("<H", form, 18)[0] or bits
         code = struct.unpack_from("<H", form, 24)[0]
     codec = _RIFF_CODECS.get(code)
@@ -76,7 +80,8 @@ def _wav_heading(form: bytes, data_bytes: int) -> Heading | None:
     length = Length(samples=data_bytes // frame_bytes, stated=data_bytes // frame_bytes, bitrate_mode="constant")
     depth = {"pcm": valid if bits == 32 else bits, "pcm-float": None}.get(codec)
     return Heading(
-        container="wav", codec=codec, sample_rate=rate, channels=channels, bit_depth=depth, length=length
+        container="wav", codec=codec, sample_rate=rate, channels=channels, bit_depth=depth, length=length,
+        speakers=speakers,
     )  # fmt: skip
 
 

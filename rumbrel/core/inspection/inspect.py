@@ -12,6 +12,7 @@ import av.error
 from rumbrel.core.errors import TagError
 from rumbrel.core.formats.table import CODEC_BY_KEY, CONTAINER_BY_KEY, CONTAINERS, Container, codec_for, container_for
 from rumbrel.core.sound.decoding import HEADERLESS
+from rumbrel.core.sound.shape import speakers_named
 from rumbrel.core.tags import EMPTY_TAGS, TagSet, read_chapters, read_tags
 
 from .facts import Facts, Problem, ProblemCode, SoundStream
@@ -133,6 +134,7 @@ def _inspect_heading(path: Path, facts: Facts, heading: Heading) -> Facts:
         sample_rate=heading.sample_rate,
         bit_depth=heading.bit_depth,
         channels=heading.channels,
+        speakers=heading.speakers,
         samples=length.samples,
         stated_samples=length.stated,
         bitrate_bps=_bitrate(heading, facts.size_bytes),
@@ -192,6 +194,7 @@ def _inspect_open(path: Path, facts: Facts, opened: Any, wish: str) -> Facts:
         sample_rate=context.sample_rate,
         bit_depth=depth,
         channels=context.channels,
+        speakers=speakers_named([channel.name for channel in context.layout.channels]),
     )
     try:
         length = length_reader(container.key)(path, sound)

@@ -13,7 +13,7 @@ import soundfile
 
 from rumbrel.core.errors import DecodeError
 
-from .shape import BLOCK_SAMPLES, Block, SoundShape
+from .shape import BLOCK_SAMPLES, Block, SoundShape, speakers_named
 
 __all__ = ["DISC_IMAGE", "HEADERLESS", "SoundSource", "StreamChoice", "is_plain", "open_sound"]
 
@@ -34,6 +34,7 @@ class StreamChoice:
     lead_samples: int = 0
     codec: str = ""
     channels: int = 0
+    speakers: tuple[str, ...] = ()
 
 
 class SoundSource(Protocol):
@@ -128,7 +129,13 @@ class _PlainSource(_Closing):
         # A 24 bit recording may lie in 32 bit samples; the header says so, libsndfile does not.
         if 16 < choice.depth_bits < depth_bits:
             depth_bits = choice.depth_bits
-        self.shape = SoundShape(sample_rate=self._file.samplerate, channels=self._file.channels, depth_bits=depth_bits)
+        channels = self._file.channels
+        self.shape = SoundShape(
+            sample_rate=self._file.samplerate,
+            channels=channels,
+            depth_bits=depth_bits,
+            speakers=choice.speakers if len(choice.speakers) == channels else (),
+        )
         self.stated_samples = self._file.frames
 
     def blocks(self) -> Iterator[Block]:
@@ -208,6 +215,7 @@ class _FramedSource(_Closing):
             sample_rate=context.sample_rate,
             channels=context.channels,
             depth_bits=(choice.depth_bits or fallback) if integer else 0,
+            speakers=speakers_named([channel.name for channel in context.layout.channels]),
         )
 
     def blocks(self) -> Iterator[Block]:

@@ -7,7 +7,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .shape import Block, SoundShape
-from .stages import CHANNEL_ORDERS
 
 __all__ = ["Level", "LevelMeter", "SILENCE_LUFS", "as_float", "joined_loudness"]
 
@@ -19,7 +18,8 @@ _RANGE_GATE_LU = -20.0
 _HOPS_A_SECOND = 10
 _BLOCK_HOPS = 4
 _SHORT_TERM_HOPS = 30
-_CHANNEL_WEIGHTS = {"LFE": 0.0, "Ls": 1.41, "Rs": 1.41, "Lb": 1.41, "Rb": 1.41, "Cs": 1.41}
+# By the angle of the speaker: 1.41 from 60 to 120 degrees, 1 before and behind (BS.1770-4, table 4, from memory).
+_CHANNEL_WEIGHTS = {"LFE": 0.0, "Ls": 1.41, "Rs": 1.41}
 SILENCE_LUFS = -math.inf
 
 
@@ -70,8 +70,7 @@ class _HopEnergy:
         self._rate = shape.sample_rate
         self._sections = _k_weighting(shape.sample_rate)
         self._state = np.zeros((2, 2, shape.channels))
-        names = CHANNEL_ORDERS.get(shape.channels, ("",) * shape.channels)
-        self._weights = np.array([_CHANNEL_WEIGHTS.get(name, 1.0) for name in names])
+        self._weights = np.array([_CHANNEL_WEIGHTS.get(name, 1.0) for name in shape.places])
         self._sums: list[float] = []
         self._open_sum = 0.0
         self._open_start = 0

@@ -11,9 +11,9 @@ from numpy.typing import NDArray
 
 from rumbrel.core.errors import EncodeError
 
-from .shape import Block, SoundShape
+from .shape import CHANNEL_ORDERS, Block, SoundShape
 
-__all__ = ["CHANNEL_ORDERS", "Chain", "Cut", "Treatment", "build_chain", "mix_matrix"]
+__all__ = ["Chain", "Cut", "Treatment", "build_chain", "mix_matrix"]
 
 Float = NDArray[np.float64]
 
@@ -202,17 +202,6 @@ class Chain:
 
 _HALF = math.sqrt(0.5)
 
-# FFmpeg's and WAVE's default channel orders, by count; LFE is left out of a down-mix (BS.775).
-CHANNEL_ORDERS = {
-    1: ("C",),
-    2: ("L", "R"),
-    3: ("L", "R", "C"),
-    4: ("L", "R", "Ls", "Rs"),
-    5: ("L", "R", "C", "Ls", "Rs"),
-    6: ("L", "R", "C", "LFE", "Ls", "Rs"),
-    7: ("L", "R", "C", "LFE", "Cs", "Ls", "Rs"),
-    8: ("L", "R", "C", "LFE", "Lb", "Rb", "Ls", "Rs"),
-}
 _TO_STEREO = {
     "L": (1.0, 0.0),
     "R": (0.0, 1.0),
@@ -226,19 +215,22 @@ _TO_STEREO = {
 }
 
 
-def mix_matrix(channels_in: int, channels_out: int) -> Float:
+def mix_matrix(channels_in: int, channels_out: int, speakers: tuple[str, ...] = ()) -> Float:
     """Coefficients shaped (channels_out, channels_in), ITU-R BS.775 for surround to stereo (from memory).
 
-    Mono to stereo is the same signal twice; stereo to mono is the mean, so that a mono signal
-    keeps its level; a down-mix is not scaled. Raises EncodeError for a mix nobody defined.
+    speakers are the names of the channels that come in, in their order; without them WAV's usual order
+    for so many counts. LFE is left out. Mono to stereo is the same signal twice; stereo to mono is the
+    mean, so that a mono signal keeps its level; a down-mix is not scaled. Raises EncodeError for a mix
+    nobody defined.
     """
     if channels_in == channels_out:
         return np.eye(channels_in)
     if channels_in == 1:
         return np.ones((channels_out, 1)) if channels_out == 2 else _no_mix(channels_in, channels_out)
-    if channels_out > 2 or channels_in not in CHANNEL_ORDERS:
+    names = speakers or CHANNEL_ORDERS.get(channels_in, ())
+    if channels_out > 2 or not names:
         return _no_mix(channels_in, channels_out)
-    stereo = np.array([_TO_STEREO[name] for name in CHANNEL_ORDERS[channels_in]]).T
+    stereo = np.array([_TO_STEREO[name] for name in names]).T
     return stereo if channels_out == 2 else stereo.mean(axis=0, keepdims=True)
 
 
@@ -263,7 +255,7 @@ def build_chain(source: SoundShape, result: SoundShape, treatment: Treatment) ->
         return Chain(result, untouched)
     stages: list[Stage] = [_ToFloat()]
     if source.channels > result.channels:
-        stages.append(_Mix(mix_matrix(source.channels, result.channels)))
+        stages.append(_Mix(mix_matrix(source.channels, result.channels, source.speakers)))
     channels = min(source.channels, result.channels)
     if source.sample_rate != result.sample_rate:
         stages.append(_Resample(source.sample_rate, result.sample_rate, channels))

@@ -135,7 +135,7 @@ def _no_way(facts: Facts, target: Target) -> str | None:
     shape = shape_for(facts, target)
     try:
         encoding.check_request(shape, target.make.settings)
-        mix_matrix(facts.channels, shape.channels)
+        mix_matrix(facts.channels, shape.channels, facts.speakers)
     except EncodeError as error:
         return str(error)
     return None
