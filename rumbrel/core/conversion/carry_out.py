@@ -138,7 +138,7 @@ def _rewrap(step: Step, working: Path, watch: Watch) -> Outcome:
     if digest is None:
         raise CheckFailed(
             "The sound decodes differently in its new container, so it was not kept. "
-            "Convert it with --no-rewrap, or choose another target."
+            "Choose another target, or have it converted (--no-rewrap)."
         )
     return Outcome(
         step=replace(step, warnings=warnings), ok=True, bytes_out=facts.size_bytes, samples_in=step.source.samples,

@@ -98,7 +98,7 @@ def gather_with_lists(places: Iterable[Path], *, once: bool) -> tuple[list[Sourc
 
     A list that is named brings its tracks with it, in its order; one that lies in a folder only says
     how the tracks of that folder are played. once says that a file that stands in several lists, or
-    twice in one, is one source. Raises PlaylistError for a named list that cannot be read.
+    twice in one, or in a list and in a folder behind it, is one source. Raises PlaylistError for a named list that cannot be read.
     """
     sources: list[Source] = []
     known: dict[str, int] = {}
@@ -130,6 +130,8 @@ def gather_with_lists(places: Iterable[Path], *, once: bool) -> tuple[list[Sourc
         for source in gather_sources([place]):
             if source.path.suffix.lower() in LIST_SUFFIXES:
                 lying.append(source)
+                continue
+            if once and known and os.path.realpath(source.path) in known:
                 continue
             sources.append(source)
     if lying:

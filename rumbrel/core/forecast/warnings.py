@@ -62,7 +62,7 @@ def _choice_warnings(facts: Facts) -> Iterator[Warning]:
             yield _warning(WarningCode.OTHER_SOUND, problem.text)
     if facts.sound_streams > 1:
         named = [s.language or s.title or f"number {s.index + 1}" for s in facts.streams]
-        others = ", ".join(name for index, name in enumerate(named) if index != facts.sound_index)
+        others = ", ".join(name for index, name in enumerate(named) if index != facts.sound_index) or "the others"
         taken = f"number {facts.sound_index + 1} is taken"
         yield _warning(WarningCode.MORE_SOUNDS, f"The file has {facts.sound_streams} sounds; {taken}, not {others}.")
 
