@@ -65,6 +65,69 @@ class ForeignTagTests(FolderCase):
             "track_gain": ("-3.10 dB",), "Bell count": ("8",),
         })  # fmt: skip
 
+    def test_people_addresses_and_gains_of_id3_and_what_nobody_carries(self) -> None:
+        path = self.made("car-mp3")
+        tags = mutagen.id3.ID3()
+        tags.add(mutagen.id3.TMCL(encoding=3, people=[["treble", "M. Orrel"], ["tenor", "T. Maes"]]))
+        tags.add(
+            mutagen.id3.TIPL(
+                encoding=3, people=[["producer", "A. Venning"], ["arranger", "B. Lund"], ["mix", "C. Roe"]]
+            )
+        )
+        tags.add(mutagen.id3.WOAR(url="urn:example:ostwick"))
+        tags.add(mutagen.id3.WXXX(encoding=3, desc="Tower", url="urn:example:tower"))
+        tags.add(mutagen.id3.RVA2(desc="album", channel=1, gain=-4.5, peak=0.5))
+        tags.add(mutagen.id3.POPM(email="x", rating=200, count=3))
+        tags.add(mutagen.id3.PRIV(owner="x", data=b"1"))
+        wanted = {
+            "performer": ("M. Orrel (treble)", "T. Maes (tenor)"), "producer": ("A. Venning",), "arranger": ("B. Lund",),
+            "mixer": ("C. Roe",), "website": ("urn:example:ostwick",), "Tower": ("urn:example:tower",),
+            "album_gain": ("-4.50 dB",), "album_peak": ("0.500000",),
+        }  # fmt: skip
+        for version in (4, 3):
+            # Version 2.3 has one list for players and makers, and another frame for the gain.
+            kept = mutagen.id3.ID3()
+            for frame in tags.values():
+                if version == 4 or frame.FrameID != "RVA2":
+                    kept.add(frame)
+            if version == 3:
+                kept.update_to_v23()
+            kept.save(path, v2_version=version)
+            facts = inspect_file(path)
+            fields = {name: values for name, values in wanted.items() if version == 4 or not name.startswith("album")}
+            self.assertEqual({name: set(values) for name, values in facts.tags.fields.items()},
+                             {name: set(values) for name, values in fields.items()})  # fmt: skip
+            self.assertEqual(facts.tags.left_out, ("POPM",))
+            outcome = convert_one(path, "archive-flac", self.folder / f"flac{version}")
+            self.assertIn("POPM", next(w.text for w in outcome.warnings if str(w.code) == "tags-lost"))
+            self.assertEqual(set(mutagen.File(outcome.step.output)["performer"]), set(wanted["performer"]))
+
+    def test_an_mp3_with_an_ape_tag_behind_it(self) -> None:
+        path = self.made("car-mp3")
+        for first in (True, False):
+            ape = mutagen.apev2.APEv2()
+            ape["Title"], ape["REPLAYGAIN_TRACK_GAIN"], ape["Year"] = "From APE", "-5.00 dB", "1999"
+            ape.save(path)
+            id3 = mutagen.id3.ID3()
+            id3.add(mutagen.id3.TIT2(encoding=3, text=["From ID3"]))
+            id3.save(path, v1=2)
+            if not first:
+                mutagen.id3.ID3(path).delete()
+                ape.save(path)
+            facts = inspect_file(path)
+            self.assertTrue(facts.ok, facts.problems)
+            self.assertEqual(facts.samples, 20_000)
+            title = "From ID3" if first else "From APE"
+            self.assertEqual(dict(facts.tags.fields),
+                             {"title": (title,), "track_gain": ("-5.00 dB",), "date": ("1999",)})  # fmt: skip
+        data = path.read_bytes()
+        at = data.rindex(b"APETAGEX")
+        for size_bytes in (10, 1 << 30):
+            path.write_bytes(data[: at + 12] + size_bytes.to_bytes(4, "little") + data[at + 16 :])
+            facts = inspect_file(path)
+            self.assertIn("damaged", facts.tags.left_out[0])
+            self.assertEqual((facts.samples, facts.problems), (20_000, ()))
+
     def test_totals_apart_and_pictures_inside_comments(self) -> None:
         path = self.made("open-vorbis")
         file = OggVorbis(path)
@@ -92,6 +155,7 @@ class ForeignTagTests(FolderCase):
         tags = inspect_file(path).tags
         self.assertEqual((tags.first("track"), tags.first("disc"), tags.first("bpm")), ("3", "1/2", "120"))
         self.assertEqual((tags.first("Bell count"), tags.first("isrc")), ("8", "QZOSW2400001"))
+        self.assertEqual(tags.first("compilation"), "1")
         self.assertEqual(tags.covers[0].media_type, "image/png")
 
     def test_ape_and_asf(self) -> None:

@@ -16,9 +16,12 @@ from PIL import Image
 from rumbrel.core.conversion import Outcome
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.tags import Chapter, Cover, TagSet, write_tags
+from rumbrel.core.tags.mapping import FIELDS as TABLE
 from tests.signals import convert_one, write_sound
 
+# Every row of the table has a value; those whose form is fixed have one that fits.
 FIELDS = {
+    **{row.name: (f"{row.label} of it",) for row in TABLE},
     "title": ("Größe & “Höhe”",),
     "artist": ("A. Venning", "M. Orrel"),
     "album": ("Tower days",),
@@ -31,6 +34,14 @@ FIELDS = {
     "comment": ("north tower",),
     "lyrics": ("one\ntwo",),
     "isrc": ("QZOSW2400001",),
+    "bpm": ("120",),
+    "language": ("eng",),
+    "original_date": ("1998",),
+    "compilation": ("1",),
+    "performer": ("M. Orrel (treble)", "T. Maes (tenor)"),
+    "producer": ("A. Venning",),
+    "website": ("urn:example:ostwick",),
+    "track_gain": ("-3.10 dB",),
     "Bell count": ("8",),
 }
 # Targets by the tag format they write, and the name of title, artist and unknown field there.
@@ -45,6 +56,8 @@ FORMATS = {
     "disc-wav": ("TIT2", "TPE1", "TXXX:Bell count"),
     "disc-aiff": ("TIT2", "TPE1", "TXXX:Bell count"),
 }
+
+NOT_IN_2_3 = {"title_sort", "artist_sort", "album_sort", "mood"}
 
 
 def _texts(value: object) -> list[str]:
@@ -69,7 +82,7 @@ class MatrixTests(TestCase):
         outcome: Outcome = convert_one(source, slug, self.folder / place / slug)
         self.assertTrue(outcome.ok, f"{source.suffix} to {slug}: {outcome.error}")
         lost = [w.text for w in outcome.warnings if str(w.code) == "tags-lost"]
-        self.assertEqual(lost, [], f"{source.suffix} to {slug}")
+        self.assertEqual([text for text in lost if slug != "car-older"], [], f"{source.suffix} to {slug}")
         return Path(outcome.step.output)
 
     def test_all_fields_and_covers_cross_everywhere(self) -> None:
@@ -79,6 +92,8 @@ class MatrixTests(TestCase):
                 where = f"{origin} to {slug}"
                 tags = inspect_file(path).tags
                 for name, values in FIELDS.items():
+                    if name in NOT_IN_2_3 and "car-older" in (origin, slug):
+                        continue
                     joined = "/".join(values) if slug == "car-older" or origin == "car-older" else None
                     found = tags.fields.get(name)
                     self.assertTrue(found == values or "/".join(found or ()) == joined, f"{name}, {where}: {found}")

@@ -46,6 +46,7 @@ def sound_warnings(facts: Facts, after: After, shape: SoundShape) -> Iterator[Wa
 def rewrap_warnings(facts: Facts, row: Rewrap) -> Iterator[Warning]:
     """What packing anew cannot keep."""
     yield from _choice_warnings(facts)
+    yield from _left_out_warnings(facts)
     if not row.states_length and facts.container not in _BARE:
         label = CONTAINER_BY_KEY[row.container].label
         text = f"{label} cannot state the encoder's delay, so a few hundredths of a second of it may be heard."
@@ -97,3 +98,9 @@ def tag_warnings(facts: Facts, encoding: Encoding) -> Iterator[Warning]:
     lost = unheld_fields(facts.tags, container=encoding.container)
     if lost:
         yield _warning(WarningCode.TAGS_LOST, f"The result cannot hold these tags: {', '.join(lost)}.")
+    yield from _left_out_warnings(facts)
+
+
+def _left_out_warnings(facts: Facts) -> Iterator[Warning]:
+    if facts.tags.left_out:
+        yield _warning(WarningCode.TAGS_LOST, f"Not carried from the source's tags: {', '.join(facts.tags.left_out)}.")

@@ -413,7 +413,7 @@ def _walked_mp3_length(
         return None
     last_at, last = frames[-1]
     file.seek(last_at + last.size_bytes)
-    rest = file.read(end - last_at - last.size_bytes)
+    rest = file.read(max(0, end - last_at - last.size_bytes))
     begins_another = parse_header(rest[:4])
     cut = begins_another is not None and begins_another.stream_key == first.stream_key
     if info is not None and info.frames == len(frames):
@@ -478,17 +478,20 @@ def _before_tail_tags(file: BinaryIO, size: int) -> int:
     for _ in range(_MOST_TAIL_TAGS):
         file.seek(max(0, end - 160))
         tail = file.read(min(end, 160))
+        taken = 0
         if len(tail) >= 128 and tail[-128:-125] == b"TAG":
-            end -= 128
+            taken = 128
         elif len(tail) >= 32 and tail[-32:-24] == b"APETAGEX":
             # The stated size leaves the header out, whose presence the highest flag tells.
             length, flags = int.from_bytes(tail[-20:-16], "little"), int.from_bytes(tail[-12:-8], "little")
-            end -= length + (32 if flags >> 31 else 0)
+            taken = length + (32 if flags >> 31 else 0)
         elif len(tail) >= 15 and tail[-9:] == b"LYRICS200" and tail[-15:-9].isdigit():
-            end -= int(tail[-15:-9]) + 15
-        else:
+            taken = int(tail[-15:-9]) + 15
+        # What claims to be longer than the file is no tag.
+        if not 0 < taken < end:
             break
-    return end if end > 0 else size
+        end -= taken
+    return end
 
 
 _MOST_TAIL_TAGS = 4

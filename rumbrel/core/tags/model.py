@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
-__all__ = ["EMPTY_TAGS", "Chapter", "Cover", "TagSet"]
+__all__ = ["EMPTY_TAGS", "Chapter", "Cover", "TagSet", "joined_tags"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -33,12 +33,14 @@ class Chapter:
 class TagSet:
     """fields maps our field names (mapping.FIELDS) to their values in order.
 
-    Names outside the table belong to fields nobody standardised; they are carried as they are.
+    Names outside the table belong to fields nobody standardised; they are carried as they are. left_out
+    names what the file has beside them and nothing carries.
     """
 
     fields: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     covers: tuple[Cover, ...] = ()
     chapters: tuple[Chapter, ...] = ()
+    left_out: tuple[str, ...] = ()
 
     def first(self, name: str) -> str:
         """The first value of a field, or an empty string."""
@@ -58,3 +60,13 @@ class TagSet:
 
 
 EMPTY_TAGS = TagSet()
+
+
+def joined_tags(first: TagSet, second: TagSet) -> TagSet:
+    """Tags of a file that has them twice: the second's where the first is silent."""
+    return TagSet(
+        fields={**second.fields, **first.fields},
+        covers=first.covers or second.covers,
+        chapters=first.chapters or second.chapters,
+        left_out=tuple(dict.fromkeys(first.left_out + second.left_out)),
+    )

@@ -2,6 +2,7 @@
 
 import base64
 import binascii
+import os
 import re
 import struct
 from collections.abc import Callable, Mapping
@@ -20,70 +21,23 @@ from rumbrel.core.errors import TagError
 
 from .aiff_text import read_aiff_text
 from .direct import read_directly
+from .fields import Fields, add, clean
+from .id3_frames import read_id3
 from .mapping import FIELDS
-from .model import EMPTY_TAGS, Chapter, Cover, TagSet
-from .openers import Opener, opener_for
+from .model import EMPTY_TAGS, Chapter, Cover, TagSet, joined_tags
+from .openers import opener_for
 from .riff import read_riff_id3, read_riff_info
 
 __all__ = ["read_tags"]
 
-Fields = dict[str, tuple[str, ...]]
-
-_FROM_ID3 = {row.id3: row.name for row in FIELDS}
 _FROM_MP4 = {row.mp4: row.name for row in FIELDS}
 _FROM_VORBIS = {row.vorbis.lower(): row.name for row in FIELDS}
 _FROM_APE = {row.ape.lower(): row.name for row in FIELDS}
 _FROM_ASF = {row.asf: row.name for row in FIELDS}
-# Stated by the encoder or the muxer about itself, not about the piece.
-_TECHNICAL = frozenset({"encoder", "\xa9too", "TSSE", "WM/EncodingSettings", "iTunSMPB", "vendor"})
 _MUXER_NOTES = frozenset({"major_brand", "minor_version", "compatible_brands", "creation_time", "handler_name"})
 _VORBIS_PICTURE = "metadata_block_picture"
 # Chapters in Vorbis comments are read with the chapters of all formats, by FFmpeg.
 _VORBIS_CHAPTER = re.compile(r"chapter\d{3}(name|url)?")
-
-
-def _clean(value: object) -> str:
-    """Text without the NULs that some writers leave at the end of a field."""
-    return str(value).replace("\0", "").strip()
-
-
-def _add(fields: Fields, name: str, values: list[str]) -> None:
-    kept = tuple(value for value in values if value)
-    if kept and name not in _TECHNICAL:
-        fields[name] = fields.get(name, ()) + kept
-
-
-def _read_id3(tags: mutagen.id3.ID3Tags) -> TagSet:
-    fields: Fields = {}
-    covers = []
-    for frame in tags.values():
-        kind = frame.FrameID
-        if kind == "APIC":
-            covers.append(Cover(media_type=frame.mime, data=frame.data, kind=int(frame.type), description=frame.desc))
-        elif kind == "TXXX":
-            key = f"TXXX:{frame.desc.upper()}"
-            _add(fields, _FROM_ID3.get(key, frame.desc), [_clean(text) for text in frame.text])
-        elif kind in ("COMM", "USLT"):
-            texts = frame.text if kind == "COMM" else [frame.text]
-            # A described comment is a program's private note; the plain one is the user's.
-            if kind == "USLT" or not frame.desc:
-                _add(fields, _FROM_ID3[kind], [_clean(text) for text in texts])
-        elif kind == "TCON":
-            _add(fields, "genre", [_clean(text) for text in frame.genres])
-        elif kind in _FROM_ID3:
-            _add(fields, _FROM_ID3[kind], [_clean(text) for text in frame.text])
-        elif kind.startswith("T") and hasattr(frame, "text"):
-            _add(fields, kind, [_clean(text) for text in frame.text])
-    return TagSet(fields=fields, covers=tuple(covers), chapters=_id3_chapters(tags))
-
-
-def _id3_chapters(tags: mutagen.id3.ID3Tags) -> tuple[Chapter, ...]:
-    found = []
-    for frame in tags.getall("CHAP"):
-        title = frame.sub_frames.get("TIT2")
-        text = _clean(title.text[0]) if title and title.text else ""
-        found.append(Chapter(start_seconds=frame.start_time / 1000, end_seconds=frame.end_time / 1000, title=text))
-    return tuple(sorted(found, key=lambda chapter: chapter.start_seconds))
 
 
 _MP4_IMAGES = {13: "image/jpeg", 14: "image/png"}
@@ -100,13 +54,15 @@ def _read_mp4(tags: mutagen.mp4.MP4Tags) -> TagSet:
             ]
         elif key in ("trkn", "disk"):
             texts = [f"{number}/{total}" if total else str(number) for number, total in values]
-            _add(fields, _FROM_MP4[key], texts)
+            add(fields, _FROM_MP4[key], texts)
         elif key.startswith("----:"):
             name = key.rsplit(":", 1)[-1]
             texts = [bytes(value).decode("utf-8", "replace") for value in values]
-            _add(fields, _FROM_MP4.get(f"----:{name.upper()}", name), [_clean(text) for text in texts])
+            add(fields, _FROM_MP4.get(f"----:{name.upper()}", name), [clean(text) for text in texts])
         elif isinstance(values, list):
-            _add(fields, _FROM_MP4.get(key, key), [_clean(value) for value in values])
+            add(fields, _FROM_MP4.get(key, key), [clean(value) for value in values])
+        elif values is True:
+            add(fields, _FROM_MP4.get(key, key), ["1"])
     return TagSet(fields=fields, covers=tuple(covers))
 
 
@@ -131,9 +87,9 @@ def _read_vorbis(file: Any) -> TagSet:
                 # A broken picture costs the picture, not the rest of the tags.
                 continue
         elif name in ("tracktotal", "totaltracks", "disctotal", "totaldiscs"):
-            totals["track" if "track" in name else "disc"] = _clean(value)
+            totals["track" if "track" in name else "disc"] = clean(value)
         else:
-            _add(fields, _FROM_VORBIS.get(name, key), [_clean(value)])
+            add(fields, _FROM_VORBIS.get(name, key), [clean(value)])
     for name, total in totals.items():
         if name in fields and "/" not in fields[name][0]:
             fields[name] = (f"{fields[name][0]}/{total}",)
@@ -150,7 +106,7 @@ def _vorbis_chapters(fields: Mapping[str, str]) -> tuple[Chapter, ...]:
         clock = _CLOCK.fullmatch(value.strip())
         if len(key) == len("chapter000") and clock:
             start = int(clock[1]) * 3600 + int(clock[2]) * 60 + float(clock[3])
-            begun.append((start, _clean(fields.get(f"{key}name", ""))))
+            begun.append((start, clean(fields.get(f"{key}name", ""))))
     ends = [start for start, _ in begun[1:]] + [begun[-1][0]] if begun else []
     return tuple(
         Chapter(start_seconds=start, end_seconds=max(start, end), title=title)
@@ -160,15 +116,18 @@ def _vorbis_chapters(fields: Mapping[str, str]) -> tuple[Chapter, ...]:
 
 def _read_ape(tags: mutagen.apev2.APEv2) -> TagSet:
     fields: Fields = {}
-    covers = []
+    covers: list[Cover] = []
+    left_out: list[str] = []
     for key, value in tags.items():
         if key.lower().startswith("cover art") and isinstance(value, mutagen.apev2.APEBinaryValue):
             description, _, data = bytes(value).partition(b"\0")
             media_type = "image/png" if data.startswith(b"\x89PNG") else "image/jpeg"
             covers.append(Cover(media_type=media_type, data=data, description=description.decode("utf-8", "replace")))
         elif isinstance(value, mutagen.apev2.APETextValue):
-            _add(fields, _FROM_APE.get(key.lower(), key), [_clean(text) for text in value])
-    return TagSet(fields=fields, covers=tuple(covers))
+            add(fields, _FROM_APE.get(key.lower(), key), [clean(text) for text in value])
+        else:
+            left_out.append(key)
+    return TagSet(fields=fields, covers=tuple(covers), left_out=tuple(left_out))
 
 
 def _asf_picture(raw: bytes) -> Cover | None:
@@ -189,17 +148,19 @@ def _asf_picture(raw: bytes) -> Cover | None:
 def _read_asf(tags: mutagen.asf.ASFTags) -> TagSet:
     fields: Fields = {}
     covers: list[Cover] = []
+    left_out: list[str] = []
     for key, value in tags:
         if isinstance(value, ASFByteArrayAttribute):
             picture = _asf_picture(bytes(value.value or b"")) if key == "WM/Picture" else None
             covers += [picture] if picture else []
+            left_out += [] if picture else [key]
         else:
-            _add(fields, _FROM_ASF.get(key, key), [_clean(value)])
-    return TagSet(fields=fields, covers=tuple(covers))
+            add(fields, _FROM_ASF.get(key, key), [clean(value)])
+    return TagSet(fields=fields, covers=tuple(covers), left_out=tuple(dict.fromkeys(left_out)))
 
 
 _READERS: tuple[tuple[type, Callable[[Any], TagSet]], ...] = (
-    (mutagen.id3.ID3Tags, _read_id3),
+    (mutagen.id3.ID3Tags, read_id3),
     (mutagen.mp4.MP4Tags, _read_mp4),
     (mutagen.apev2.APEv2, _read_ape),
     (mutagen.asf.ASFTags, _read_asf),
@@ -258,14 +219,13 @@ def read_tags(path: Path, *, container: str, codec: str, fallback: Mapping[str, 
     try:
         if opener is None or container in _RIFF:
             frames = read_riff_id3(path)
-            return _read_id3(frames) if frames else TagSet(fields=read_riff_info(path))
-        file = _open_tags(path, container, codec, opener)
-    except mutagen.id3.ID3NoHeaderError:
-        return EMPTY_TAGS
+            listed = TagSet(fields=read_riff_info(path))
+            return joined_tags(read_id3(frames), listed) if frames else listed
+        if container == "mp3":
+            return joined_tags(_mp3_id3(path), _mp3_ape(path))
+        file = read_directly(path, container=container, codec=codec) or opener(path)
     except (mutagen.MutagenError, ValueError, OverflowError, LookupError, OSError, struct.error) as error:
         raise TagError(f"The tags of {path.name} cannot be read: {error}.") from error
-    if isinstance(file, mutagen.id3.ID3):
-        return _read_id3(file)
     if not file.tags and not getattr(file, "pictures", ()):
         return TagSet(fields=read_aiff_text(path)) if container == "aiff" else EMPTY_TAGS
     for kind, reader in _READERS:
@@ -274,16 +234,33 @@ def read_tags(path: Path, *, container: str, codec: str, fallback: Mapping[str, 
     return _read_vorbis(file)
 
 
-def _open_tags(path: Path, container: str, codec: str, opener: Opener) -> Any:
-    """The tags alone where they can be had without the frames behind them."""
-    if container == "mp3":
-        return mutagen.id3.ID3(path)
-    return read_directly(path, container=container, codec=codec) or opener(path)
+def _mp3_id3(path: Path) -> TagSet:
+    try:
+        return read_id3(mutagen.id3.ID3(path))
+    except mutagen.id3.ID3NoHeaderError:
+        return EMPTY_TAGS
+
+
+_APE_MARK = b"APETAGEX"
+_APE_FOOTER_WITHIN_BYTES = 8192
+"""ID3v1 and Lyrics3 tags may come behind it."""
+
+
+def _mp3_ape(path: Path) -> TagSet:
+    """The APE tag that some programs put behind the frames, mostly to state gains."""
+    with path.open("rb") as file:
+        file.seek(-min(_APE_FOOTER_WITHIN_BYTES, path.stat().st_size), os.SEEK_END)
+        if _APE_MARK not in file.read():
+            return EMPTY_TAGS
+    try:
+        return _read_ape(mutagen.apev2.APEv2(path))
+    except (mutagen.MutagenError, ValueError, LookupError, struct.error):
+        return TagSet(left_out=("the APE tag, which is damaged",))
 
 
 def _read_plain(metadata: Mapping[str, str]) -> TagSet:
     fields: Fields = {}
     for key, value in metadata.items():
         if key.lower() not in _MUXER_NOTES:
-            _add(fields, _FROM_VORBIS.get(key.lower(), key), [_clean(value)])
+            add(fields, _FROM_VORBIS.get(key.lower(), key), [clean(value)])
     return TagSet(fields=fields)

@@ -18,8 +18,9 @@ from rumbrel.core.errors import TagError
 
 from .aiff_text import write_aiff_text
 from .chapters import write_m4a_chapters
+from .id3_frames import id3_frames
 from .mapping import PAIRS, row_for
-from .model import Chapter, Cover, TagSet
+from .model import Cover, TagSet
 from .openers import opener_for
 from .riff import write_riff_tags
 
@@ -28,55 +29,11 @@ __all__ = ["unheld_fields", "write_tags"]
 _FREE_FORM = "----:org.rumbrel:"
 
 
-def _id3_frames(tags: TagSet) -> mutagen.id3.ID3:
-    frames = mutagen.id3.ID3()
-    for name, values in tags.fields.items():
-        row = row_for(name)
-        key = row.id3 if row else f"TXXX:{name}"
-        text = list(values)
-        if key.startswith("TXXX:"):
-            frames.add(mutagen.id3.TXXX(encoding=3, desc=key[5:], text=text))
-        elif key == "COMM":
-            frames.add(mutagen.id3.COMM(encoding=3, lang="und", desc="", text=text))
-        elif key == "USLT":
-            frames.add(mutagen.id3.USLT(encoding=3, lang="und", desc="", text="\n".join(text)))
-        else:
-            frames.add(mutagen.id3.Frames[key](encoding=3, text=text))
-    for number, cover in enumerate(tags.covers):
-        # Frames of one description replace each other, so later ones are numbered.
-        description = cover.description or (str(number) if number else "")
-        frames.add(
-            mutagen.id3.APIC(encoding=3, mime=cover.media_type, type=cover.kind, desc=description, data=cover.data)
-        )
-    _add_id3_chapters(frames, tags.chapters)
-    return frames
-
-
-def _add_id3_chapters(frames: mutagen.id3.ID3, chapters: tuple[Chapter, ...]) -> None:
-    """CHAP frames with times in ms, and the CTOC frame that lists them (ID3v2 chapter addendum, from memory)."""
-    if not chapters:
-        return
-    names = [f"ch{number}" for number in range(1, len(chapters) + 1)]
-    for name, chapter in zip(names, chapters, strict=True):
-        frames.add(
-            mutagen.id3.CHAP(
-                element_id=name,
-                start_time=round(chapter.start_seconds * 1000),
-                end_time=round(chapter.end_seconds * 1000),
-                start_offset=0xFFFFFFFF,
-                end_offset=0xFFFFFFFF,
-                sub_frames=[mutagen.id3.TIT2(encoding=3, text=[chapter.title])],
-            )
-        )
-    ordered_top_level = mutagen.id3.CTOCFlags.TOP_LEVEL | mutagen.id3.CTOCFlags.ORDERED
-    frames.add(mutagen.id3.CTOC(element_id="toc", flags=ordered_top_level, child_element_ids=names, sub_frames=[]))
-
-
 def _write_id3(file: Any, tags: TagSet) -> list[str]:
     if file.tags is None:
         file.add_tags()
     file.tags.clear()
-    for frame in _id3_frames(tags).values():
+    for frame in id3_frames(tags).values():
         file.tags.add(frame)
     return []
 
@@ -203,7 +160,7 @@ _WRITERS: dict[str, Callable[[Any, TagSet], list[str]]] = {
     "asf": _write_asf,
 }
 _RIFF = frozenset({"wav", "rf64"})
-_NOT_IN_ID3V23 = frozenset({"title_sort", "artist_sort", "album_sort"})
+_NOT_IN_ID3V23 = frozenset({"title_sort", "artist_sort", "album_sort", "mood"})
 _WITH_CHAPTERS = frozenset({"wav", "rf64", "aiff", "mp3", "m4a", "flac", "ogg"})
 
 
@@ -229,7 +186,7 @@ def write_tags(path: Path, tags: TagSet, *, container: str, codec: str, id3_vers
         lost += [name for name in tags.fields if name in _NOT_IN_ID3V23]
     try:
         if container in _RIFF:
-            frames = _id3_frames(tags)
+            frames = id3_frames(tags)
             if id3_version == 3:
                 frames.update_to_v23()
             write_riff_tags(path, frames, tags, id3_version=id3_version)
