@@ -159,10 +159,10 @@ def _long_chunks(
     """Offset and length of the chunks of a name whose lengths have 64 bits and count so much of their heads."""
     at, head_bytes = start, struct.calcsize(form)
     for _ in range(_MOST_CHUNKS):
+        if at + head_bytes > size:
+            return
         file.seek(at)
         head = file.read(head_bytes)
-        if at >= size or len(head) < head_bytes:
-            return
         name, length = struct.unpack(form, head)
         if name == wanted:
             yield at + head_bytes, length - counted if length not in _UNKNOWN_LENGTHS else length
@@ -292,6 +292,8 @@ def _top_boxes(file: BinaryIO, size: int) -> set[bytes]:
     """Names of the boxes at the top, as far as they go."""
     names, at = set(), 0
     for _ in range(_MOST_CHUNKS):
+        if at + 8 > size:
+            break
         file.seek(at)
         head = file.read(16)
         length = int.from_bytes(head[:4], "big")

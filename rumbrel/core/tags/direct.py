@@ -13,7 +13,7 @@ from typing import BinaryIO
 
 from mutagen.flac import Picture, VCFLACDict
 from mutagen.mp4 import MP4Tags
-from mutagen.mp4._atom import Atoms
+from mutagen.mp4._atom import AtomError, Atoms
 
 from .boxes import box_inside
 
@@ -110,7 +110,11 @@ def _mp4(file: BinaryIO, codec: str) -> FoundTags | None:
         inner = bytes(_FULL_BOX_BYTES) + wrapped if name == b"meta" else wrapped
         wrapped = struct.pack(">I4s", len(inner) + 8, name) + inner
     whole = io.BytesIO(wrapped)
-    return FoundTags(MP4Tags(Atoms(whole), whole))
+    try:
+        return FoundTags(MP4Tags(Atoms(whole), whole))
+    except AtomError:
+        # What is wrong with it is for the library to say, of the file as it is.
+        return None
 
 
 _READERS: dict[str, tuple[bytes, int, Callable[[BinaryIO, str], FoundTags | None]]] = {
