@@ -4,7 +4,7 @@ import tempfile
 from pathlib import Path
 from unittest import TestCase
 
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from rumbrel.core.errors import PlaylistError
@@ -27,6 +27,7 @@ class ListTests(TestCase):
         return path
 
     @given(st.lists(NAMES, min_size=1, max_size=4), st.sampled_from(LIST_SUFFIXES), st.booleans())
+    @example(["xÂ\xa0x.wav"], ".m3u", False)
     @settings(max_examples=120, deadline=None)
     def test_entries_come_back(self, names: list[str], suffix: str, relative: bool) -> None:
         paths = [self._file(f"in/{name}") for name in names]

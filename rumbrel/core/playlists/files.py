@@ -73,11 +73,7 @@ def write_list(tracks: TrackList, path: Path, *, relative: bool = True) -> None:
     text = write(tracks, places)
     raw = text.encode("utf-8", "surrogateescape")
     if path.suffix.lower() == ".m3u":
-        try:
-            raw = text.encode("cp1252")
-        except UnicodeEncodeError:
-            # Better a list that newer players read than one that nobody does.
-            raw = text.encode("utf-8", "surrogateescape")
+        raw = _western(text) or raw
     working = path.with_name(f".{path.name}.part")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -87,6 +83,18 @@ def write_list(tracks: TrackList, path: Path, *, relative: bool = True) -> None:
         raise PlaylistError(f"The list could not be written to {path}: {error.strerror}.") from error
     finally:
         working.unlink(missing_ok=True)
+
+
+def _western(text: str) -> bytes | None:
+    """In Windows' Western code page; None where that lacks a sign, or would be read as UTF-8 of another text.
+
+    Better a list that newer players read than one that nobody does.
+    """
+    try:
+        raw = text.encode("cp1252")
+    except UnicodeEncodeError:
+        return None
+    return raw if _decoded(raw) == text else None
 
 
 def _place(path: Path, folder: Path, relative: bool) -> str:
