@@ -74,7 +74,7 @@ class EncodingTests(TestCase):
     def test_every_speaker_keeps_its_place(self) -> None:
         """A tone of its own in each channel, in WAV's order; FFmpeg's layouts are that order too."""
         rate, low = 48_000, 40
-        seconds = np.arange(rate * 2) / rate
+        seconds = np.arange(rate) / rate
         # Orders in the Vorbis I specification, 4.3.9, which Opus takes over (RFC 7845, 5.1.1.2).
         in_ogg = {3: [0, 2, 1], 5: [0, 2, 1, 3, 4], 6: [0, 2, 1, 4, 5, 3], 7: [0, 2, 1, 5, 6, 4, 3],
                   8: [0, 2, 1, 6, 7, 4, 5, 3]}  # fmt: skip
@@ -104,7 +104,7 @@ class EncodingTests(TestCase):
                 self.assertEqual(order(decoded(path), result.sample_rate), list(range(channels)), encoding.key)
                 if encoding.container == "ogg":
                     with soundfile.SoundFile(path) as file:
-                        read = np.concatenate([file.read(2048, always_2d=True) for _ in range(20)])
+                        read = np.concatenate([file.read(2048, always_2d=True) for _ in range(15)])
                     self.assertEqual(order(read, rate), in_ogg.get(channels, [0, 1, 2, 3]), encoding.key)
 
     def test_an_option_that_an_encoder_does_not_have_is_refused(self) -> None:
