@@ -7,7 +7,7 @@ from typing import Any
 from rumbrel.core.sound.decoding import StreamChoice
 from rumbrel.core.tags import EMPTY_TAGS, TagSet
 
-__all__ = ["Facts", "Problem", "ProblemCode", "SoundStream"]
+__all__ = ["Facts", "Length", "Problem", "ProblemCode", "SoundStream"]
 
 
 class ProblemCode(StrEnum):
@@ -175,3 +175,22 @@ class Facts:
             ],
             "problems": [{"code": str(problem.code), "text": problem.text} for problem in self.problems],
         }
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Length:
+    """samples can be read; stated is what the header promises, None where it promises nothing.
+
+    whole is False when bytes that the structure promises are missing from the file. damaged_packets
+    were found where the sound had to be decoded to be counted.
+    """
+
+    samples: int
+    stated: int | None = None
+    whole: bool = True
+    bitrate_bps: int | None = None
+    bitrate_mode: str = ""
+    channel_mode: str = ""
+    delay_samples: int | None = None
+    padding_samples: int | None = None
+    damaged_packets: int = 0

@@ -15,7 +15,10 @@ from rumbrel.core.sound.mpeg_frames import find_first_frame, parse_header
 from rumbrel.core.sound.shape import speakers_of_mask
 from rumbrel.core.tags.boxes import box_inside, list_boxes
 
-from .lengths import Length, after_id3, chunks_inside, mp3_length, ogg_last_position, riff_chunks
+from .ends import ogg_last_position, riff_chunks
+from .facts import Length
+from .mp4_lengths import chunks_inside
+from .mpeg_lengths import after_id3, mp3_length
 
 __all__ = ["Heading", "read_heading"]
 

@@ -15,9 +15,10 @@ from rumbrel.core.sound.decoding import HEADERLESS
 from rumbrel.core.sound.shape import speakers_named
 from rumbrel.core.tags import EMPTY_TAGS, TagSet, read_chapters, read_tags
 
-from .facts import Facts, Problem, ProblemCode, SoundStream
+from .ends import lacks_index
+from .facts import Facts, Length, Problem, ProblemCode, SoundStream
 from .headers import Heading, read_heading
-from .lengths import Length, lacks_index, length_reader, riff_valid_bits, wavpack_bits
+from .lengths import length_reader, riff_valid_bits, wavpack_bits
 
 __all__ = ["inspect_file"]
 

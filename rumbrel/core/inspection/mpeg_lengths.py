@@ -1,0 +1,164 @@
+"""Lengths of MP3 files: from the information frame where the file bears it out, else from every frame."""
+
+from dataclasses import replace
+from pathlib import Path
+from typing import Any, BinaryIO
+
+from rumbrel.core.sound.mpeg_frames import (
+    DECODER_DELAY_SAMPLES,
+    FrameHeader,
+    InfoFrame,
+    find_first_frame,
+    parse_header,
+    parse_info_frame,
+    walk_frames,
+)
+
+from .counting import counted_length
+from .facts import Length
+
+__all__ = ["after_id3", "mp3_length", "mp3_stream_length"]
+
+
+def mp3_stream_length(path: Path, stream: Any) -> Length:
+    with path.open("rb") as file:
+        size = path.stat().st_size
+        length = mp3_length(file, size)
+        stated = _first_frame(file)
+    if length is not None:
+        return length
+    counted = counted_length(path, stream)
+    promise = stated and stated[2] and stated[2].frames and _stated_mp3_length(stated[2], stated[1]).samples
+    # Decoders differ by their own delay in what they make of the ends.
+    if stated and promise and promise > counted.samples + 2 * stated[1].samples:
+        return replace(counted, stated=promise, whole=False)
+    return counted
+
+
+def _first_frame(file: BinaryIO) -> tuple[int, FrameHeader, InfoFrame | None] | None:
+    """Where the first frame is, its header, and what it states if it is an information frame."""
+    start = after_id3(file)
+    file.seek(start)
+    window = file.read(65_536)
+    offset = find_first_frame(window)
+    first = parse_header(window[offset : offset + 4]) if offset is not None else None
+    if offset is None or first is None:
+        return None
+    return start + offset, first, parse_info_frame(window[offset : offset + first.size_bytes])
+
+
+def mp3_length(file: BinaryIO, size_bytes: int) -> Length | None:
+    """The information frame where the file bears it out, else a walk over every frame header.
+
+    None where only decoding tells: without frames, with other things between them, or where more is
+    said to be padding than there is.
+    """
+    found = _first_frame(file)
+    if found is None:
+        return None
+    start, first, info = found
+    end = _before_tail_tags(file, size_bytes)
+    if info is not None and info.frames and info.stream_bytes:
+        # Some count the information frame and some do not; joined files hold more than the first one states.
+        over_bytes = end - start - info.stream_bytes
+        if min(abs(over_bytes), abs(over_bytes - first.size_bytes)) <= _FRAME_SLACK_BYTES:
+            stated = _stated_mp3_length(info, first)
+            return stated if stated.samples > 0 else None
+    return _walked_mp3_length(file, start, end, first, info)
+
+
+_FRAME_SLACK_BYTES = 16
+_TAIL_MARKS = (b"APETAGEX", b"ID3", b"TAG", b"LYRICSBEGIN")
+
+
+def _walked_mp3_length(
+    file: BinaryIO, start: int, end: int, first: FrameHeader, info: InfoFrame | None
+) -> Length | None:
+    begun = start if info is None else start + first.size_bytes
+    frames = list(walk_frames(file, begun, end))
+    if not frames:
+        return None
+    last_at, last = frames[-1]
+    file.seek(last_at + last.size_bytes)
+    rest = file.read(max(0, end - last_at - last.size_bytes))
+    begins_another = parse_header(rest[:4])
+    cut = begins_another is not None and begins_another.stream_key == first.stream_key
+    if info is not None and info.frames == len(frames):
+        # All that is stated is there; whatever else follows is no sound of this stream.
+        stated_length = _stated_mp3_length(info, first)
+        return stated_length if stated_length.samples > 0 else None
+    if rest.strip(b"\0") and not cut and not rest.startswith(_TAIL_MARKS):
+        return None
+    rates = {header.bitrate_kbps for _, header in frames}
+    samples = len(frames) * first.samples
+    sound_bytes = sum(header.size_bytes for _, header in frames)
+    stated = None
+    if info is not None and info.frames:
+        stated = _stated_mp3_length(info, first).samples
+        samples = max(0, samples - (info.delay_samples or 0) - DECODER_DELAY_SAMPLES)
+    # A joined file holds more than its first information frame states, and is whole nevertheless.
+    return Length(
+        samples=samples,
+        stated=stated if stated is not None and stated > samples else None,
+        whole=not cut and (stated is None or samples >= stated),
+        bitrate_bps=round(sound_bytes * 8 * first.sample_rate / (len(frames) * first.samples)),
+        bitrate_mode="constant" if len(rates) == 1 else "variable",
+        channel_mode=first.mode,
+    )
+
+
+def _stated_mp3_length(info: InfoFrame, first: FrameHeader) -> Length:
+    frames = info.frames or 0
+    samples = frames * first.samples
+    if info.delay_samples is not None:
+        samples -= info.delay_samples + (info.padding_samples or 0)
+    # The information frame itself is part of the stated bytes but carries no sound.
+    bitrate = round((info.stream_bytes or 0) * 8 * first.sample_rate / ((frames + 1) * first.samples))
+    if info.mode == "constant":
+        bitrate = first.bitrate_kbps * 1000
+    return Length(
+        samples=samples,
+        stated=samples,
+        bitrate_bps=bitrate,
+        bitrate_mode=info.mode,
+        channel_mode=first.mode,
+        delay_samples=info.delay_samples,
+        padding_samples=info.padding_samples,
+    )
+
+
+def after_id3(file: BinaryIO) -> int:
+    """Where the sound begins behind ID3v2 tags, which state their length in 7 bit bytes."""
+    at = 0
+    while True:
+        file.seek(at)
+        head = file.read(10)
+        if head[:3] != b"ID3" or len(head) < 10:
+            return at
+        length = head[6] << 21 | head[7] << 14 | head[8] << 7 | head[9]
+        at += 10 + length + (10 if head[5] & 0x10 else 0)
+
+
+def _before_tail_tags(file: BinaryIO, size: int) -> int:
+    """Where the sound ends before ID3v1, APE and Lyrics3 tags (common practice)."""
+    end = size
+    for _ in range(_MOST_TAIL_TAGS):
+        file.seek(max(0, end - 160))
+        tail = file.read(min(end, 160))
+        taken = 0
+        if len(tail) >= 128 and tail[-128:-125] == b"TAG":
+            taken = 128
+        elif len(tail) >= 32 and tail[-32:-24] == b"APETAGEX":
+            # The stated size leaves the header out, whose presence the highest flag tells.
+            length, flags = int.from_bytes(tail[-20:-16], "little"), int.from_bytes(tail[-12:-8], "little")
+            taken = length + (32 if flags >> 31 else 0)
+        elif len(tail) >= 15 and tail[-9:] == b"LYRICS200" and tail[-15:-9].isdigit():
+            taken = int(tail[-15:-9]) + 15
+        # What claims to be longer than the file is no tag.
+        if not 0 < taken < end:
+            break
+        end -= taken
+    return end
+
+
+_MOST_TAIL_TAGS = 4
