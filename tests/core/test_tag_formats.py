@@ -128,6 +128,25 @@ class ForeignTagTests(FolderCase):
             self.assertIn("damaged", facts.tags.left_out[0])
             self.assertEqual((facts.samples, facts.problems), (20_000, ()))
 
+    def test_pictures_attached_to_the_containers_of_films(self) -> None:
+        path = self.folder / "a.mka"
+        with av.open(self.made("archive-flac").as_posix()) as reading, av.open(str(path), "w") as writing:
+            stream = writing.add_stream_from_template(reading.streams.audio[0])
+            writing.add_attachment("cover.jpg", "image/jpeg", picture(size=(30, 30)))
+            writing.metadata["title"] = "T"
+            for packet in reading.demux(reading.streams.audio[0]):
+                if packet.dts is not None:
+                    packet.stream = stream
+                    writing.mux(packet)
+        facts = inspect_file(path)
+        self.assertFalse(facts.has_video)
+        self.assertEqual((dict(facts.tags.fields), len(facts.tags.covers)), ({"title": ("T",)}, 1))
+        for target in ("car-mp3", "archive-flac"):
+            outcome = convert_one(path, target, self.folder / "out")
+            self.assertTrue(outcome.ok, outcome.error)
+            covers = inspect_file(Path(outcome.step.output)).tags.covers
+            self.assertEqual([cover.media_type for cover in covers], ["image/jpeg"])
+
     def test_totals_apart_and_pictures_inside_comments(self) -> None:
         path = self.made("open-vorbis")
         file = OggVorbis(path)

@@ -15,7 +15,7 @@ from django.core.management.base import CommandError
 from django.test import override_settings
 
 from rumbrel.core.tags import TagSet, write_tags
-from tests.signals import decoded, leftovers, music, write_sound
+from tests.signals import decoded, leftovers, music, write_film, write_sound
 from tests.web.test_pages import WebCase
 
 
@@ -133,6 +133,22 @@ class ConvertTests(CommandCase):
         self.assertIn("not there", refused[0])
         self.assertEqual(named.read_text().splitlines()[0], "3.flac")
         self.assertEqual(tracks(self.source / "named (2).m3u8"), ["3.mp3", "1.mp3", "3.mp3"])
+
+    def test_which_sound_of_a_film_and_packed_anew_or_converted(self) -> None:
+        film = write_film(self.source / "film.mkv", seconds=1, languages=("eng", "dut"))
+        words = ("convert", "--target", "pocket-aac", "--out", str(self.out), str(film))
+        records, status = self.run_command(*words, "--sound", "dut", "--dry-run")
+        self.assertEqual((status, records[0]["action"]), (0, "rewrap"))
+        self.assertIn("number 2 is taken, not eng", records[0]["warnings"][0]["text"])
+        records, status = self.run_command(*words, "--sound", "fra", "--no-rewrap")
+        self.assertEqual((status, records[0]["action"]), (0, "convert"))
+        texts = {w["code"]: w["text"] for w in records[0]["warnings"]}
+        self.assertIn("no sound 'fra'", texts["other-sound"])
+        # Other settings are other work: what is there is not taken for it, and is not written over.
+        records, status = self.run_command(*words, "--sound", "dut")
+        self.assertEqual((status, records[0]["action"], records[0]["reason"]), (0, "skip", "already there"))
+        records, status = self.run_command(*words, "--sound", "dut", "--when-present", "replace")
+        self.assertEqual((status, records[0]["action"], records[0]["ok"]), (0, "rewrap", True))
 
     def test_a_target_for_folders_gets_a_folder_for_each_list(self) -> None:
         self.album(1, 1)

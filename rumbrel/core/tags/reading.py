@@ -9,6 +9,8 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any, BinaryIO
 
+import av
+import av.error
 import mutagen
 import mutagen.apev2
 import mutagen.asf
@@ -211,10 +213,9 @@ def read_tags(path: Path, *, container: str, codec: str, fallback: Mapping[str, 
 
     Raises TagError when the tags are there but cannot be read.
     """
-    plain = _read_plain(fallback or {})
     opener = opener_for(container, codec)
     if opener is None and container not in _RIFF:
-        return plain
+        return joined_tags(_read_plain(fallback or {}), _attached_pictures(path))
     _refuse_oversize(path)
     try:
         if opener is None or container in _RIFF:
@@ -256,6 +257,24 @@ def _mp3_ape(path: Path) -> TagSet:
         return _read_ape(mutagen.apev2.APEv2(path))
     except (mutagen.MutagenError, ValueError, LookupError, struct.error):
         return TagSet(left_out=("the APE tag, which is damaged",))
+
+
+_ATTACHED = {"mjpeg": "image/jpeg", "png": "image/png"}
+
+
+def _attached_pictures(path: Path) -> TagSet:
+    """Pictures that FFmpeg finds attached to a film or to sound in a film's container."""
+    found: list[Cover] = []
+    try:
+        with av.open(str(path), metadata_errors="replace") as opened:
+            for stream in opened.streams.video:
+                media_type = _ATTACHED.get(stream.codec_context.name if stream.codec_context else "")
+                if media_type and stream.disposition & av.stream.Disposition.attached_pic:
+                    picture = next((packet for packet in opened.demux(stream) if packet.size), None)
+                    found += [Cover(media_type=media_type, data=bytes(picture))] if picture else []
+    except (av.error.FFmpegError, OSError):
+        return TagSet(covers=tuple(found), left_out=("the attached pictures, which cannot be read",))
+    return TagSet(covers=tuple(found))
 
 
 def _read_plain(metadata: Mapping[str, str]) -> TagSet:
