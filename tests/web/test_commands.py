@@ -159,6 +159,11 @@ class ConvertTests(CommandCase):
         self.assertEqual((status, len(records)), (0, 4))
         made = sorted(str(path.relative_to(self.out)) for path in self.out.rglob("*.*"))
         self.assertEqual(made, ["a/001 2.mp3", "a/002 1.mp3", "b/001 2.mp3", "b/002 1.mp3"])
+        for gone in made:
+            (self.out / gone).unlink()
+            records, status = self.run_command("convert", "--target", "card-folders", "--out", str(self.out), *lists)
+            self.assertEqual((status, [r["action"] for r in records].count("convert")), (0, 1), gone)
+            self.assertTrue((self.out / gone).is_file(), gone)
 
     def test_inspect_deep(self) -> None:
         path = str(self.album(2)[0])

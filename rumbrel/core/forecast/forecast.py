@@ -1,6 +1,7 @@
 """From Facts and a Target to Steps."""
 
 import shutil
+from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
@@ -111,10 +112,16 @@ def forecast_batch(
         names=NamePool(naming),
         ledger=ledger,
         work=work_mark(target, f"{options!r}"),
+        repeated=_repeated([source.path for source in sources]),
         source_ids=frozenset(filter(None, (_file_id(source.path) for source in sources))),
     )
     steps = [_step(number, source, inspect, desk) for number, source in enumerate(sources, 1)]
     return _judge_room(Forecast(steps=tuple(steps), free_bytes=_free_bytes(place)))
+
+
+def _repeated(paths: Sequence[Path]) -> frozenset[Path]:
+    counts = Counter(paths)
+    return frozenset(path for path, count in counts.items() if count > 1)
 
 
 def _free_bytes(place: Path) -> int | None:
@@ -155,6 +162,7 @@ class _Desk:
     ledger: ResultLedger | None
     work: str
     source_ids: frozenset[tuple[int, int]] = field(default_factory=frozenset)
+    repeated: frozenset[Path] = field(default_factory=frozenset)
 
 
 def _file_id(path: Path) -> tuple[int, int] | None:
@@ -167,7 +175,9 @@ def _file_id(path: Path) -> tuple[int, int] | None:
 
 
 def _step(number: int, source: Source, inspect: Callable[[Path], Facts], desk: _Desk) -> Step:
-    if desk.ledger is not None and desk.options.when_present is WhenPresent.SKIP:
+    # A source with several results would be found finished by any one of them.
+    recognises = desk.options.when_present is WhenPresent.SKIP and source.path not in desk.repeated
+    if desk.ledger is not None and recognises:
         entry = desk.ledger.finished(str(source.path.absolute()), desk.work)
         if entry is not None:
             desk.names.claim(Path(entry.output))
