@@ -75,44 +75,32 @@ def lacks_index(path: Path) -> bool:
             if head[:4] == b"caff":
                 sound = stated_sound(file, size)
                 return sound is not None and sum(sound) > size
-            return head[4:8] == b"ftyp" and b"moov" not in _top_boxes(file, size)
+            return head[4:8] == b"ftyp" and all(name != b"moov" for name, _ in _top_boxes(file, size))
     except OSError:
         return False
 
 
-def _top_boxes(file: BinaryIO, size: int) -> set[bytes]:
-    """Names of the boxes at the top, as far as they go."""
-    names, at = set(), 0
+def _top_boxes(file: BinaryIO, size: int) -> Iterator[tuple[bytes, int]]:
+    """Name and stated end of each box at the top, as far as they go (ISO/IEC 14496-12, 4.2)."""
+    at = 0
     for _ in range(_MOST_CHUNKS):
         if at + 8 > size:
-            break
+            return
         file.seek(at)
         head = file.read(16)
         length = int.from_bytes(head[:4], "big")
         length = int.from_bytes(head[8:16], "big") if length == 1 else length
-        if len(head) < 8 or length < 8:
-            break
-        names.add(head[4:8])
-        at += length
-    return names
+        # A length of 0 is that of a last box which takes the rest of the file.
+        at = size if length == 0 else at + length
+        if 0 < length < 8:
+            return
+        yield head[4:8], at
 
 
 def boxes_end(path: Path) -> int:
-    """Where the last top-level box ends by its own statement (ISO/IEC 14496-12)."""
-    size = path.stat().st_size
-    at = 0
+    """Where the last box at the top of an MP4 ends by its own statement."""
     with path.open("rb") as file:
-        while at + 8 <= size:
-            file.seek(at)
-            length, _name = struct.unpack(">I4s", file.read(8))
-            if length == 1:
-                length = int.from_bytes(file.read(8), "big")
-            if length == 0:
-                return size
-            if length < 8:
-                break
-            at += length
-    return at
+        return max((end for _, end in _top_boxes(file, path.stat().st_size)), default=0)
 
 
 def ogg_last_position(file: BinaryIO, size_bytes: int, *, serial: bytes | None = None) -> int | None:

@@ -13,7 +13,7 @@ from typing import BinaryIO
 from rumbrel.core.sound.flac_frames import last_frame_end
 from rumbrel.core.sound.mpeg_frames import find_first_frame, parse_header
 from rumbrel.core.sound.shape import speakers_of_mask
-from rumbrel.core.tags.boxes import box_inside, list_boxes
+from rumbrel.core.tags.boxes import box_content, list_boxes
 
 from .ends import ogg_last_position, riff_chunks
 from .facts import Length
@@ -216,13 +216,6 @@ def _ogg(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
     return Heading(container="ogg", codec=codec, sample_rate=rate, channels=channels, bit_depth=None, length=length)
 
 
-def _content(file: BinaryIO, box: tuple[int, int] | None, most: int = 4096) -> bytes:
-    if box is None:
-        return b""
-    file.seek(box[0])
-    return file.read(min(most, box[1] - box[0]))
-
-
 def _m4a(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
     """One track of AAC or ALAC with an edit list in units of samples, and no chapters."""
     top = list_boxes(file, 0, size_bytes)
@@ -235,10 +228,10 @@ def _m4a(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
     track = parts[b"trak"][0]
     if not chunks_inside(file, track):
         return None
-    movie_head = _content(file, box_inside(file, movie, b"mvhd"))
-    edits = _content(file, box_inside(file, track, b"edts", b"elst"))
-    media_head = _content(file, box_inside(file, track, b"mdia", b"mdhd"))
-    entry = _content(file, box_inside(file, track, b"mdia", b"minf", b"stbl", b"stsd"))
+    movie_head = box_content(file, movie, b"mvhd")
+    edits = box_content(file, track, b"edts", b"elst")
+    media_head = box_content(file, track, b"mdia", b"mdhd")
+    entry = box_content(file, track, b"mdia", b"minf", b"stbl", b"stsd")
     if (
         min(len(movie_head), len(media_head)) < 20
         or len(edits) != 20

@@ -5,7 +5,7 @@ import struct
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from rumbrel.core.tags.boxes import box_inside, list_boxes
+from rumbrel.core.tags.boxes import box_content, box_inside, list_boxes
 
 from .counting import counted_length
 from .ends import boxes_end
@@ -34,7 +34,7 @@ def _track(file: BinaryIO, stream: Any) -> tuple[tuple[int, int], tuple[int, int
     sounds = [sound.index for sound in stream.container.streams.audio]
     movie = box_inside(file, (0, file.seek(0, io.SEEK_END)), b"moov")
     tracks = (list_boxes(file, *movie) or {}).get(b"trak", []) if movie else []
-    heard = [track for track in tracks if _content(file, track, b"mdia", b"hdlr")[8:12] == b"soun"]
+    heard = [track for track in tracks if box_content(file, track, b"mdia", b"hdlr")[8:12] == b"soun"]
     return (movie, heard[sounds.index(stream.index)]) if movie and len(heard) == len(sounds) else None
 
 
@@ -66,9 +66,9 @@ def _edited_samples(path: Path, stream: Any) -> int | None:
         if found is None:
             return None
         movie, track = found
-        movie_head = _content(file, movie, b"mvhd")
-        media_head = _content(file, track, b"mdia", b"mdhd")
-        edits = _content(file, track, b"edts", b"elst")
+        movie_head = box_content(file, movie, b"mvhd")
+        media_head = box_content(file, track, b"mdia", b"mdhd")
+        edits = box_content(file, track, b"edts", b"elst")
     if min(len(movie_head), len(media_head)) < 20 or len(edits) != 20 or movie_head[0] or media_head[0] or edits[0]:
         return None
     movie_ticks, media_ticks = (int.from_bytes(head[12:16], "big") for head in (movie_head, media_head))
@@ -78,12 +78,3 @@ def _edited_samples(path: Path, stream: Any) -> int | None:
     samples = int.from_bytes(media_head[16:20], "big") - start
     off_ticks = abs(samples * movie_ticks / media_ticks - edit_length)
     return samples if samples > 0 and off_ticks <= 1 else None
-
-
-def _content(file: BinaryIO, box: tuple[int, int], *names: bytes) -> bytes:
-    """The beginning of the only box of a path of names, nothing where there is none."""
-    found = box_inside(file, box, *names)
-    if found is None:
-        return b""
-    file.seek(found[0])
-    return file.read(min(64, found[1] - found[0]))

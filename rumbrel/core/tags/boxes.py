@@ -3,7 +3,7 @@
 import struct
 from typing import BinaryIO
 
-__all__ = ["box_inside", "list_boxes"]
+__all__ = ["box_content", "box_inside", "list_boxes"]
 
 
 _MOST_BOXES = 10_000
@@ -38,3 +38,15 @@ def box_inside(file: BinaryIO, box: tuple[int, int], *names: bytes) -> tuple[int
             return None
         box = boxes[name][0]
     return box
+
+
+_BEGINNING_BYTES = 4096
+
+
+def box_content(file: BinaryIO, box: tuple[int, int], *names: bytes) -> bytes:
+    """The beginning of the only box of a path of names, nothing where there is none."""
+    found = box_inside(file, box, *names)
+    if found is None:
+        return b""
+    file.seek(found[0])
+    return file.read(min(_BEGINNING_BYTES, found[1] - found[0]))

@@ -215,7 +215,8 @@ def read_tags(path: Path, *, container: str, codec: str, fallback: Mapping[str, 
     """
     opener = opener_for(container, codec)
     if opener is None and container not in _RIFF:
-        return joined_tags(_read_plain(fallback or {}), _attached_pictures(path))
+        plain = _read_plain(fallback or {})
+        return joined_tags(plain, _attached_pictures(path)) if container == _WITH_ATTACHMENTS else plain
     _refuse_oversize(path)
     try:
         if opener is None or container in _RIFF:
@@ -259,11 +260,12 @@ def _mp3_ape(path: Path) -> TagSet:
         return TagSet(left_out=("the APE tag, which is damaged",))
 
 
+_WITH_ATTACHMENTS = "matroska"
 _ATTACHED = {"mjpeg": "image/jpeg", "png": "image/png"}
 
 
 def _attached_pictures(path: Path) -> TagSet:
-    """Pictures that FFmpeg finds attached to a film or to sound in a film's container."""
+    """Pictures attached to a film, or to sound in a film's container."""
     found: list[Cover] = []
     try:
         with av.open(str(path), metadata_errors="replace") as opened:
