@@ -34,9 +34,9 @@ class DriveKind:
 
 DRIVES: tuple[DriveKind, ...] = (
     DriveKind(key="clean", label="a good drive with a clean disc"),
-    DriveKind(key="offset", label="a drive that delivers 30 samples late", offset_samples=30),
-    DriveKind(key="early", label="a drive that delivers 582 samples early", offset_samples=-582),
-    DriveKind(key="scratched", label="a scratched disc that can be read with patience", offset_samples=6,
+    DriveKind(key="offset", label="a drive that delivers 100 samples late", offset_samples=100),
+    DriveKind(key="early", label="a drive that delivers 500 samples early", offset_samples=-500),
+    DriveKind(key="scratched", label="a scratched disc that can be read with patience", offset_samples=10,
               wavering=1.0, reluctant=0.5),
     DriveKind(key="broken", label="a disc with places that nothing reads", wavering=1.0, reluctant=0.5, dead=0.2),
 )  # fmt: skip
@@ -47,7 +47,7 @@ def drive_for(key: str) -> DriveKind:
     for kind in DRIVES:
         if kind.key == key:
             return kind
-    raise DiscError(f"There is no drive '{key}'. There are: {', '.join(kind.key for kind in DRIVES)}.")
+    raise DiscError(f"There is no condition '{key}'. There are: {', '.join(kind.key for kind in DRIVES)}.")
 
 
 _WAVERING, _RELUCTANT, _DEAD = "wavering", "reluctant", "dead"

@@ -1,4 +1,4 @@
-"""A disc as an image holds it: contents table, disc text and sectors, for the stand-in player and drive."""
+"""A disc as an image holds it: contents table, CD-Text and sectors, for the stand-in player and drive."""
 
 from dataclasses import dataclass
 from pathlib import Path
@@ -43,7 +43,7 @@ def open_image(cue_path: Path) -> ImageDisc:
     except OSError as error:
         raise DiscError(f"{error.filename} cannot be read: {error.strerror}.") from error
     if size % BYTES_PER_SECTOR or size < BYTES_PER_SECTOR:
-        raise DiscError(f"{image.name} is no whole number of sectors: it was cut short.")
+        raise DiscError(f"{image.name} does not end at a whole sector: it was cut short.")
     lead_out = size // BYTES_PER_SECTOR
     if sheet.tracks[-1].start_sector >= lead_out:
         raise DiscError(f"{image.name} ends before its last track begins: it was cut short.")

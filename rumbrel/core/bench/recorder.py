@@ -13,13 +13,11 @@ from rumbrel.core.disc.red_book import BYTES_PER_SECTOR, SECTORS_PER_SECOND
 from rumbrel.core.disc.stream import disc_stream
 from rumbrel.core.disc.text import DiscText
 from rumbrel.core.errors import DiscError, RumbrelError
+from rumbrel.core.progress import Progress, Report, Unit
 
 from .blanks import Blank, BlankState
 
 __all__ = ["RecorderReport", "RecorderStep", "StandInRecorder", "steps_of"]
-
-Report = Callable[[str, float], None]
-"""Called with the step's name and the share done of the whole, 0.0 to 1.0."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -147,16 +145,16 @@ class _Paced:
         self._done = 0
 
     def _take(self, name: str, done: int, share: float) -> None:
-        self._report(name, share)
+        self._report(Progress(done=share * self._total, total=self._total, unit=Unit.SECTORS, step=name))
         if self._pace is not None and done > self._done:
             self._pace((done - self._done) / (SECTORS_PER_SECOND * self._speed))
         self._done = done
 
-    def writing(self, done: int) -> None:
-        self._take("writing", done, 0.8 * done / self._total)
+    def writing(self, progress: Progress) -> None:
+        self._take("writing", int(progress.done), 0.8 * progress.share)
 
-    def reading(self, done: int) -> None:
-        self._take("reading back", done, 0.8 + 0.2 * done / self._total)
+    def reading(self, progress: Progress) -> None:
+        self._take("reading back", int(progress.done), 0.8 + 0.2 * progress.share)
 
     def trying(self, done: int) -> None:
-        self._take("trial", done, done / self._total)
+        self._take("test write", done, done / self._total)

@@ -1,45 +1,33 @@
 """Steps from source to checked result: decoded once, encoded as often as there are targets."""
 
-import hashlib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-import xxhash
-
 from rumbrel.core.errors import Cancelled, CheckFailed, DecodeError, OutputError, RumbrelError
+from rumbrel.core.files import Settling, copy_compared, move_into_place, output_errors, working_file
 from rumbrel.core.forecast.steps import Action, Step, Warning, WarningCode
 from rumbrel.core.formats.rewrap import rewrap_sound
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.sound.decoding import open_sound
-from rumbrel.core.targets.fit import rewrap_to
 
 from .check import check_result, coded_sound, compare_rewrapped, inspect_result
 from .lane import Lane, Passage, put_tags
 from .outcome import Outcome
-from .placing import Settling, move_into_place, output_errors, working_file
 
 __all__ = ["Watch", "carry_out", "carry_out_group"]
-
-_COPY_BYTES = 1 << 20
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Watch:
-    """How a step reports and hears: progress takes the share done, 0.0 to 1.0.
+    """How a group of steps says how far it is: tell takes the share done, 0.0 to 1.0, and raises Cancelled
+    when the work is to stop.
 
     checks is False only where the work without its proof is to be measured.
     """
 
-    progress: Callable[[float], None] = lambda share: None
-    cancelled: Callable[[], bool] = lambda: False
+    tell: Callable[[float], None] = lambda share: None
     checks: bool = True
-
-    def tick(self, share: float) -> None:
-        """Report, and raise Cancelled when the user has stopped the work."""
-        if self.cancelled():
-            raise Cancelled("Stopped. Nothing half-written is left.")
-        self.progress(share)
 
 
 _NO_WATCH = Watch()
@@ -64,7 +52,6 @@ def carry_out_group(steps: Sequence[Step], watch: Watch = _NO_WATCH) -> list[Out
     if converting:
         done = _convert([steps[number] for number in converting], watch)
         outcomes.update(zip(converting, done, strict=True))
-    watch.progress(1.0)
     return [outcomes[number] for number in range(len(steps))]
 
 
@@ -92,26 +79,14 @@ def _check_unchanged(step: Step) -> None:
     except OSError as error:
         raise DecodeError(f"{path.name} vanished while it was read. Connect its disk again, then continue.") from error
     if (status.st_size, status.st_mtime_ns) != (step.source.size_bytes, step.source.modified_ns):
-        raise DecodeError(f"{path.name} was changed while it was read. Scan it again, then continue.")
+        raise DecodeError(f"{path.name} changed after the forecast. Make the forecast again.")
 
 
 def _copy(step: Step, working: Path, watch: Watch) -> Outcome:
     """Byte for byte, then read back and compared."""
     source = Path(step.source.path)
-    read, copied = xxhash.xxh3_128(), 0
-    try:
-        reading = source.open("rb")
-    except OSError as error:
-        raise DecodeError(f"{source.name} cannot be read: {error.strerror}.") from error
-    with reading, output_errors(working.parent), working.open("wb") as writing:
-        while chunk := reading.read(_COPY_BYTES):
-            read.update(chunk)
-            writing.write(chunk)
-            copied += len(chunk)
-            watch.tick(0.8 * copied / max(1, step.source.size_bytes))
-    with working.open("rb") as file:
-        if hashlib.file_digest(file, xxhash.xxh3_128).digest() != read.digest():
-            raise CheckFailed("The copy does not read back as it was written. Check the disk.")
+    size = max(1, step.source.size_bytes)
+    _, copied = copy_compared(source, working, report=lambda done: watch.tell(0.8 * min(1.0, done / size)))
     samples = step.source.samples
     if step.extra_fields:
         # The sound stays as it is; what the work found out about it is added to the copy's tags.
@@ -126,15 +101,15 @@ def _copy(step: Step, working: Path, watch: Watch) -> Outcome:
 
 def _rewrap(step: Step, working: Path, watch: Watch) -> Outcome:
     """The coded sound packed anew, then both decoded and compared to the sample."""
-    row = rewrap_to(step.source, step.target)
+    row = step.rewrap
     if row is None:
-        raise OutputError("This forecast line no longer holds. Make the forecast again.")
+        raise OutputError("The file changed after the forecast. Make the forecast again.")
     seconds = max(0.001, step.source.duration_seconds)
     with output_errors(working.parent):
-        rewrap_sound(coded_sound(step.source), working, row, progress=lambda at: watch.tick(0.4 * min(1, at / seconds)))
+        rewrap_sound(coded_sound(step.source), working, row, progress=lambda at: watch.tell(0.4 * min(1, at / seconds)))
     warnings = step.warnings + put_tags(working, step, container=row.container, codec=row.codec)
     facts = inspect_result(working, step)
-    digest = compare_rewrapped(step.source, working, facts, row, lambda share: watch.tick(0.4 + 0.6 * share))
+    digest = compare_rewrapped(step.source, working, facts, row, lambda share: watch.tell(0.4 + 0.6 * share))
     if digest is None:
         raise CheckFailed(
             "The sound decodes differently in its new container, so it was not kept. "
@@ -165,7 +140,7 @@ def _convert(steps: Sequence[Step], watch: Watch) -> list[Outcome]:
                     lane.push(block)
                 if all(lane.error is not None for lane in lanes):
                     break
-                watch.tick(_WRITING_SHARE * min(1.0, samples_in / expected))
+                watch.tell(_WRITING_SHARE * min(1.0, samples_in / expected))
             passages = [lane.finish(samples_in, sound.damaged_packets) for lane in lanes]
         return [
             _settled(lane, passage, _Part(watch, number, len(lanes)))
@@ -187,7 +162,7 @@ class _Part:
     count: int
 
     def __call__(self, share: float) -> None:
-        self.watch.tick(_WRITING_SHARE + (1 - _WRITING_SHARE) * (self.number + share) / self.count)
+        self.watch.tell(_WRITING_SHARE + (1 - _WRITING_SHARE) * (self.number + share) / self.count)
 
 
 def _settled(lane: Lane, passage: Passage | None, part: _Part) -> Outcome:
@@ -222,6 +197,7 @@ def _proved(lane: Lane, passage: Passage, warnings: tuple[Warning, ...], part: _
     return Outcome(
         step=replace(step, warnings=warnings),
         ok=not partial,
+        partial=partial,
         bytes_out=result.size_bytes,
         samples_in=passage.samples_in,
         samples_out=passage.samples_out,
@@ -233,13 +209,17 @@ def _proved(lane: Lane, passage: Passage, warnings: tuple[Warning, ...], part: _
     )
 
 
+def _packets(count: int) -> str:
+    return "1 damaged packet" if count == 1 else f"{count:,} damaged packets"
+
+
 def _passage_warnings(step: Step, passage: Passage) -> tuple[Warning, ...]:
     found = []
     if passage.clipped_values:
-        text = f"{passage.clipped_values} values went beyond full scale and were limited."
+        text = f"{passage.clipped_values:,} sample values went beyond full scale and were limited."
         found.append(Warning(code=WarningCode.CLIPPING, text=text))
     if passage.damaged_packets:
-        text = f"{passage.damaged_packets} damaged packets are silence in the result; their sound is lost."
+        text = f"Silence stands for {_packets(passage.damaged_packets)}; their sound is lost."
         found.append(Warning(code=WarningCode.DAMAGED, text=text))
     if passage.samples_in != step.source.samples:
         text = f"{passage.samples_in} samples were decoded, {step.source.samples} were expected."

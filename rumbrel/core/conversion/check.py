@@ -17,7 +17,8 @@ from rumbrel.core.targets.fit import FitKind, fit_to
 
 __all__ = ["check_result", "coded_sound", "compare_rewrapped", "digest_of", "inspect_result"]
 
-Progress = Callable[[float], None]
+Tell = Callable[[float], None]
+"""Takes the share done, 0.0 to 1.0."""
 
 
 class _Promise(Protocol):
@@ -32,7 +33,7 @@ class _Promise(Protocol):
 def inspect_result(working: Path, step: Step) -> Facts:
     """Facts of a finished file, judged by the name it will have. Raises CheckFailed with what is wrong."""
     facts = inspect_file(working, suffix=Path(step.output).suffix)
-    faults = [problem for problem in facts.problems if not problem.harmless]
+    faults = [fault for fault in facts.faults if not fault.harmless]
     if faults:
         raise CheckFailed(f"The result does not read back: {faults[0].text}")
     fit = fit_to(facts, step.target)
@@ -41,12 +42,12 @@ def inspect_result(working: Path, step: Step) -> Facts:
     return facts
 
 
-def check_result(working: Path, step: Step, promise: _Promise, progress: Progress) -> Facts:
+def check_result(working: Path, step: Step, promise: _Promise, tell: Tell) -> Facts:
     """Inspect and decode a converted file. Returns its Facts; raises CheckFailed with what is wrong."""
     facts = inspect_result(working, step)
     _compare_shape(facts, step)
     digest = SampleDigest(16 if (facts.bit_depth or 16) <= 16 else 32) if promise.digest else None
-    samples = _decode(working, facts, digest, progress)
+    samples = _decode(working, facts, digest, tell)
     slack = encoding_for(step.encoding).slack_samples
     if not promise.samples_out <= samples <= promise.samples_out + slack:
         raise CheckFailed(f"The result decodes to {samples} samples, {promise.samples_out} were written.")
@@ -55,28 +56,26 @@ def check_result(working: Path, step: Step, promise: _Promise, progress: Progres
     return facts
 
 
-def digest_of(path: Path, facts: Facts, progress: Progress, stretch: Cut | None = None) -> SampleDigest:
+def digest_of(path: Path, facts: Facts, tell: Tell, stretch: Cut | None = None) -> SampleDigest:
     """Digest of all samples of a file, or of a stretch. Raises CheckFailed when it does not decode throughout."""
     digest = SampleDigest(32)
-    _decode(path, facts, digest, progress, stretch)
+    _decode(path, facts, digest, tell, stretch)
     return digest
 
 
-def compare_rewrapped(
-    source: Facts, result: Path, facts: Facts, row: Rewrap, progress: Progress
-) -> SampleDigest | None:
+def compare_rewrapped(source: Facts, result: Path, facts: Facts, row: Rewrap, tell: Tell) -> SampleDigest | None:
     """Digest of sound that is the same in two containers, None where it is not. Raises CheckFailed as digest_of."""
     if source.codec in _TWO_DECODERS:
         same = packets_digest(coded_sound(source)) == packets_digest(coded_sound(replace(facts, path=str(result))))
-        after = digest_of(result, facts, progress)
+        after = digest_of(result, facts, tell)
         return after if same and after.samples == source.samples else None
-    before = digest_of(Path(source.path), source, lambda share: progress(share / 2))
+    before = digest_of(Path(source.path), source, lambda share: tell(share / 2))
     stretch = None
     if not row.states_length:
         # What cannot state the encoder's delay plays it too: the sound must lie right behind it.
         skipped = skipped_at_start(coded_sound(source))
         stretch = Cut(skipped, skipped + before.samples)
-    after = digest_of(result, facts, lambda share: progress(0.5 + share / 2), stretch)
+    after = digest_of(result, facts, lambda share: tell(0.5 + share / 2), stretch)
     return after if after.hexdigest() == before.hexdigest() else None
 
 
@@ -109,17 +108,15 @@ def _digested(sound: SoundSource, digest: SampleDigest, stretch: Cut | None) -> 
         yield len(block)
 
 
-def _decode(
-    working: Path, facts: Facts, digest: SampleDigest | None, progress: Progress, stretch: Cut | None = None
-) -> int:
+def _decode(working: Path, facts: Facts, digest: SampleDigest | None, tell: Tell, stretch: Cut | None = None) -> int:
     samples = 0
     try:
         with open_sound(working, facts.choice()) as sound:
             for length in _digested(sound, digest, stretch) if digest else sound.lengths():
                 samples += length
-                progress(min(1.0, samples / max(1, facts.samples)))
+                tell(min(1.0, samples / max(1, facts.samples)))
             if sound.damaged_packets:
-                raise CheckFailed(f"{sound.damaged_packets} packets of the result do not decode.")
+                raise CheckFailed(f"Packets of the result do not decode: {sound.damaged_packets}.")
     except DecodeError as error:
         raise CheckFailed(f"The result does not decode: {error}") from error
     return samples

@@ -5,14 +5,13 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from rumbrel.core.errors import OutputError, RumbrelError, TagError
+from rumbrel.core.files import output_errors, working_file
 from rumbrel.core.forecast.steps import Step, Warning, WarningCode
 from rumbrel.core.formats.encodings import Encoder, encoding_for
 from rumbrel.core.sound.digest import SampleDigest
 from rumbrel.core.sound.shape import Block, SoundShape
 from rumbrel.core.sound.stages import Cut, build_chain
 from rumbrel.core.tags import Chapter, TagSet, apply_rules, read_tags, write_tags
-
-from .placing import output_errors, working_file
 
 __all__ = ["Lane", "Passage", "carried_tags"]
 
@@ -44,7 +43,7 @@ class Lane:
 
     def _open(self, step: Step, shape: SoundShape) -> None:
         if step.shape is None or step.after is None:
-            raise OutputError("This forecast line has no plan for its sound. Make the forecast again.")
+            raise OutputError("The file changed after the forecast. Make the forecast again.")
         encoding = encoding_for(step.encoding)
         encoding.check_request(step.shape, step.target.make.settings)
         self._chain = build_chain(shape, step.shape, step.treatment)

@@ -1,27 +1,26 @@
 """Level and trimming: a first pass that measures, then gains and cuts for the steps."""
 
 import math
-from collections.abc import Callable, Sequence
-from concurrent.futures import ProcessPoolExecutor
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
+from rumbrel.core.crew import Crew, Tell
 from rumbrel.core.errors import DecodeError, EncodeError
-from rumbrel.core.forecast.forecast import plan_sound
+from rumbrel.core.forecast.planning import treated
 from rumbrel.core.forecast.steps import Action, Step, Warning, WarningCode
 from rumbrel.core.inspection.facts import Facts
+from rumbrel.core.progress import Progress, Report, Unit, no_report
 from rumbrel.core.sound.analysis import Ends, EndsFinder, State, StateMeter
 from rumbrel.core.sound.decoding import open_sound
 from rumbrel.core.sound.level import Level, LevelMeter, as_float, joined_loudness
 from rumbrel.core.sound.stages import Treatment, mix_matrix
-from rumbrel.core.targets.fit import FitKind, fit_to, shape_for
-from rumbrel.core.targets.model import LevelRule, Target
-from rumbrel.core.workers import worker_context
+from rumbrel.core.targets.model import LevelRule
 
-__all__ = ["Measured", "gain_for", "levelled", "measure", "measure_all", "result_channels"]
+__all__ = ["Measured", "gain_for", "levelled", "measure", "measure_all"]
 
 _LEAST_CHANGE_DB = 0.05
 
@@ -37,7 +36,7 @@ class Measured:
     samples: int
 
 
-def measure(facts: Facts, channels: int) -> Measured | None:
+def measure(facts: Facts, channels: int, *, tell: Callable[[float], None] = lambda share: None) -> Measured | None:
     """Decode a source once and measure it as its result will be heard, in so many channels.
 
     A mix changes the loudness: two equal channels are 3 dB louder than one. None when it does not decode.
@@ -56,6 +55,7 @@ def measure(facts: Facts, channels: int) -> Measured | None:
                 ends.push(block)
                 state.push(block)
                 samples += len(block)
+                tell(min(1.0, samples / max(1, facts.samples)))
     except (DecodeError, EncodeError):
         # The conversion itself says what is wrong with it.
         return None
@@ -74,47 +74,59 @@ def gain_for(found: Measured, programme: Sequence[Measured], rule: LevelRule) ->
     return 0.0
 
 
-def _measured(request: tuple[Facts, int]) -> Measured | None:
-    return measure(*request)
+Key = tuple[str, int]
+"""A file's path and the channels it was measured in."""
 
 
-def measure_all(
-    requests: Sequence[tuple[Facts, int]],
-    *,
-    jobs: int,
-    progress: Callable[[int, int], None] = lambda done, total: None,
-) -> dict[str, Measured]:
-    """Measure sources on all cores, each in the channels its result will have. Returns what was found by path."""
-    unique = list({facts.path: (facts, channels) for facts, channels in requests}.values())
+def _measured(request: tuple[Facts, int], tell: Tell) -> Measured | None:
+    return measure(*request, tell=tell)
+
+
+def _lost(request: tuple[Facts, int], tries: int) -> Measured | None:
+    """A file whose reading ends its process is left unmeasured; its conversion says what is wrong."""
+    return None
+
+
+def measure_all(requests: Sequence[tuple[Facts, int]], *, jobs: int, report: Report = no_report) -> dict[Key, Measured]:
+    """Measure sources on all cores, each once for every number of channels that its results have."""
+    unique = list({(facts.path, channels): (facts, channels) for facts, channels in requests}.values())
     unique.sort(key=lambda request: -request[0].duration_seconds)
-    found: dict[str, Measured] = {}
-    with ProcessPoolExecutor(max(1, min(jobs, len(unique))), mp_context=worker_context("scipy.signal")) as pool:
-        try:
-            results = pool.map(_measured, unique)
-            for done, ((facts, _), measured) in enumerate(zip(unique, results, strict=True), 1):
-                if measured is not None:
-                    found[facts.path] = measured
-                progress(done, len(unique))
-        except KeyboardInterrupt:
-            pool.shutdown(wait=False, cancel_futures=True)
-            raise
+    weights = [facts.duration_seconds for facts, _ in unique]
+    found: dict[Key, Measured] = {}
+    finished = 0
+    with Crew(_measured, unique, jobs=jobs, lost=_lost) as crew:
+        for event in crew.results():
+            if event is not None:
+                facts, channels = unique[event.number]
+                finished += 1
+                if event.result is not None:
+                    found[facts.path, channels] = event.result
+            done = sum(share * weight for share, weight in zip(crew.shares(), weights, strict=True))
+            report(
+                Progress(
+                    done=done, total=sum(weights), unit=Unit.SECONDS, step="measuring", finished=finished,
+                    items=len(unique),
+                )
+            )  # fmt: skip
     return found
 
 
 def levelled(
     steps: Sequence[Step],
-    measured: dict[str, Measured],
+    measured: Mapping[Key, Measured],
     *,
     rule: LevelRule,
-    members: Sequence[Facts],
+    members: Sequence[Step],
     trim: bool = False,
 ) -> tuple[Step, ...]:
     """Steps with the gain and the cuts that the rule and the measurements ask for.
 
-    members are all tracks that count for their albums, also those that need no work.
+    members are the steps of all tracks that count for their albums, also those that need no work.
     """
     albums = _albums(members, measured) if rule.mode in ("album", "tags") else {}
-    return tuple(_levelled(step, measured.get(step.source.path), albums, rule, trim) for step in steps)
+    return tuple(
+        _levelled(step, measured.get((step.source.path, step.heard_channels)), albums, rule, trim) for step in steps
+    )
 
 
 def _album_key(facts: Facts) -> str:
@@ -128,17 +140,12 @@ class _Album:
     true_peak_dbtp: float
 
 
-def result_channels(facts: Facts, target: Target) -> int:
-    """How many channels a track has for a target, whether it is converted or not."""
-    return facts.channels if fit_to(facts, target).kind is not FitKind.CONVERT else shape_for(facts, target).channels
-
-
-def _albums(members: Sequence[Facts], measured: dict[str, Measured]) -> dict[str, _Album]:
+def _albums(members: Sequence[Step], measured: Mapping[Key, Measured]) -> dict[str, _Album]:
     by_album: dict[str, dict[str, Measured]] = {}
-    for facts in members:
-        found = measured.get(facts.path)
+    for step in members:
+        found = measured.get((step.source.path, step.heard_channels))
         if found is not None:
-            by_album.setdefault(_album_key(facts), {})[facts.path] = found
+            by_album.setdefault(_album_key(step.source), {})[step.source.path] = found
     return {
         key: _Album(
             loudness_lufs=joined_loudness([part.block_powers for part in parts.values()]),
@@ -165,10 +172,8 @@ def _levelled(step: Step, found: Measured | None, albums: dict[str, _Album], rul
     if step.action is not Action.CONVERT:
         # Its samples stay as they are; only tags can say what its level is.
         return step
-    treatment = Treatment(gain_db=gain_db, start_sample=start, end_sample=end)
-    planned = plan_sound(step.source, step.target, treatment, changes_sound=True)
+    planned = treated(step, Treatment(gain_db=gain_db, start_sample=start, end_sample=end))
     warnings = list(planned.warnings)
-    warnings += [w for w in step.warnings if w.code not in {each.code for each in planned.warnings}]
     if limited_db >= _LEAST_CHANGE_DB:
         text = (
             f"Raised by {gain_db:+.1f} dB instead of {gain_db + limited_db:+.1f} dB, "
@@ -178,7 +183,7 @@ def _levelled(step: Step, found: Measured | None, albums: dict[str, _Album], rul
     if found.level.true_peak_dbtp + gain_db > 0 and planned.shape and planned.shape.depth_bits:
         text = f"Peaks reach {found.level.true_peak_dbtp + gain_db:+.1f} dBTP and may be limited."
         warnings.append(Warning(code=WarningCode.CLIPPING, text=text))
-    return replace(step, treatment=planned.treatment, after=planned.after, warnings=tuple(warnings))
+    return replace(planned, warnings=tuple(warnings))
 
 
 def _gain(loudness_lufs: float, true_peak_dbtp: float, rule: LevelRule) -> tuple[float, float]:

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from typing import Any
 
-from rumbrel.core.forecast.steps import Step, Warning
+from rumbrel.core.forecast.steps import Step, Warning, warning_records
 
 __all__ = ["Outcome"]
 
@@ -12,7 +12,8 @@ __all__ = ["Outcome"]
 class Outcome:
     """ok says that all of the source's sound is in a checked result, or that nothing was to be done.
 
-    samples_in and samples_out count sampling instants of source and result. digest is that of the
+    samples_in and samples_out count sampling instants of source and result. partial says that only a part
+    of the source could be saved: ok is False then, and the result is there. digest is that of the
     samples where result and source are equal to the bit, else "".
     """
 
@@ -24,6 +25,7 @@ class Outcome:
     checked: bool = False
     digest: str = ""
     error: str = ""
+    partial: bool = False
     bitrate_bps: int = 0
     warnings: tuple[Warning, ...] = ()
 
@@ -44,5 +46,5 @@ class Outcome:
             "checked": self.checked,
             "digest": self.digest or None,
             "error": self.error or None,
-            "warnings": [{"code": str(w.code), "text": w.text} for w in self.warnings],
+            "warnings": warning_records(self.warnings),
         }

@@ -8,9 +8,9 @@ from pathlib import Path
 from typing import Any
 
 from rumbrel.core.errors import OutputError
+from rumbrel.core.files import write_whole
 
 from .outcome import Outcome
-from .placing import output_errors
 
 __all__ = ["write_report"]
 
@@ -23,19 +23,12 @@ _FORMULA_SIGNS = ("=", "+", "-", "@", "\t", "\r")
 
 
 def write_report(outcomes: Sequence[Outcome], path: Path) -> None:
-    """Write FILE.csv or FILE.json. Raises OutputError for another ending or a place that refuses."""
+    """Write FILE.csv or FILE.json. Raises OutputError for another ending or a destination that refuses."""
     kinds = {".csv": _csv_text, ".json": _json_text}
     if path.suffix.lower() not in kinds:
         raise OutputError(f"A report is written as .csv or .json, not as '{path.suffix}'.")
     text = kinds[path.suffix.lower()]([_record(outcome) for outcome in outcomes])
-    working = path.with_name(f".{path.name}.part")
-    with output_errors(path.parent):
-        path.parent.mkdir(parents=True, exist_ok=True)
-        try:
-            working.write_text(text, encoding="utf-8", errors="replace", newline="")
-            working.replace(path)
-        finally:
-            working.unlink(missing_ok=True)
+    write_whole(path, text.encode("utf-8", "replace"))
 
 
 def _record(outcome: Outcome) -> dict[str, Any]:

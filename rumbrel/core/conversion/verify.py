@@ -1,18 +1,15 @@
 """Proof of results that are there already: each is decoded with its source and compared, nothing is written."""
 
-import hashlib
 from dataclasses import dataclass
 from pathlib import Path
 
-import xxhash
-
-from rumbrel.core.errors import CheckFailed, DecodeError, RumbrelError
+from rumbrel.core.errors import CheckFailed, RumbrelError
+from rumbrel.core.files import file_digest
 from rumbrel.core.forecast.steps import Action, Step
 from rumbrel.core.formats.encodings import encoding_for
 from rumbrel.core.sound.decoding import open_sound
 from rumbrel.core.sound.digest import SampleDigest
 from rumbrel.core.sound.stages import Cut, build_chain
-from rumbrel.core.targets.fit import rewrap_to
 
 from .check import check_result, compare_rewrapped, digest_of, inspect_result
 from .outcome import Outcome
@@ -27,12 +24,12 @@ class _Wanted:
     digest: SampleDigest | None
 
 
-def _no_progress(share: float) -> None:
+def _quietly(share: float) -> None:
     return None
 
 
 def verify_step(step: Step) -> Outcome:
-    """Compare the result at a step's place with what the step would make of its source."""
+    """Compare the result at a step's destination with what the step would make of its source."""
     if not step.writes:
         return Outcome(
             step=step, ok=step.action is not Action.REFUSE, error=step.reason * (step.action is Action.REFUSE)
@@ -53,32 +50,24 @@ def verify_step(step: Step) -> Outcome:
 def _compared(step: Step, result: Path) -> tuple[int, int, str]:
     source = Path(step.source.path)
     if step.action is Action.COPY and not step.extra_fields:
-        if _file_digest(source) != _file_digest(result):
+        if file_digest(source) != file_digest(result):
             raise CheckFailed(f"{result.name} is no longer a copy of its source. Replace it.")
         return step.source.samples, step.source.samples, ""
     if step.action is Action.REWRAP:
-        row = rewrap_to(step.source, step.target)
-        digest = row and compare_rewrapped(step.source, result, inspect_result(result, step), row, _no_progress)
+        row = step.rewrap
+        digest = row and compare_rewrapped(step.source, result, inspect_result(result, step), row, _quietly)
         if not digest:
             raise CheckFailed(f"{result.name} does not decode as its source does. Replace it.")
         return step.source.samples, digest.samples, digest.hexdigest()
     if step.action is Action.COPY:
-        before = digest_of(source, step.source, _no_progress)
-        after = digest_of(result, inspect_result(result, step), _no_progress)
+        before = digest_of(source, step.source, _quietly)
+        after = digest_of(result, inspect_result(result, step), _quietly)
         if before.hexdigest() != after.hexdigest():
             raise CheckFailed(f"{result.name} does not decode as its source does. Replace it.")
         return before.samples, after.samples, after.hexdigest()
     wanted = _wanted(step)
-    check_result(result, step, wanted, _no_progress)
+    check_result(result, step, wanted, _quietly)
     return wanted.samples_in, wanted.samples_out, wanted.digest.hexdigest() if wanted.digest else ""
-
-
-def _file_digest(path: Path) -> bytes:
-    try:
-        with path.open("rb") as file:
-            return hashlib.file_digest(file, xxhash.xxh3_128).digest()
-    except OSError as error:
-        raise DecodeError(f"{path} cannot be read: {error.strerror}.") from error
 
 
 def _wanted(step: Step) -> _Wanted:

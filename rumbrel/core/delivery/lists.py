@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from rumbrel.core.errors import PlaylistError
+from rumbrel.core.errors import PlaylistError, RumbrelError
 from rumbrel.core.forecast import Source, WhenPresent, gather_sources
 from rumbrel.core.inspection import Facts
 from rumbrel.core.places import FileSystem, fitted_name
@@ -19,20 +19,20 @@ __all__ = ["FoundList", "PlannedList", "gather_with_lists", "WrittenList", "in_f
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FoundList:
-    """A list and the places of its tracks among the sources.
+    """A list and its tracks among the sources, by their ids.
 
-    relative is the list's place in the mirrored tree; named says that the user named it, and did not
+    relative is where the list lies in the mirrored tree; named says that the user named it, and did not
     merely name a folder it lies in. missing are entries that lead to no file, and outside how many
-    lead to files that are no sources. problem says why the list cannot be read.
+    lead to files that are no sources. unreadable says why the list cannot be read.
     """
 
     path: Path
     relative: Path
-    places: tuple[int, ...] = ()
+    source_ids: tuple[int, ...] = ()
     named: bool = True
     missing: tuple[str, ...] = ()
     outside: int = 0
-    problem: str = ""
+    unreadable: str = ""
 
     @property
     def name(self) -> str:
@@ -67,10 +67,11 @@ class WrittenList:
         found = self.planned.found
         if self.error or self.planned.kept:
             return self.error or "already there"
-        left_out = len(found.places) - self.tracks + len(found.missing) + found.outside
+        left_out = len(found.source_ids) - self.tracks + len(found.missing) + found.outside
         if not self.tracks:
             return "none of its tracks is there"
-        return f"{self.tracks} tracks" + (f", {left_out} left out" if left_out else "")
+        tracks = f"{self.tracks} track{'' if self.tracks == 1 else 's'}"
+        return tracks + (f", {left_out} left out" if left_out else "")
 
     @property
     def sentence(self) -> str:
@@ -93,7 +94,7 @@ class WrittenList:
         }
 
 
-def gather_with_lists(places: Iterable[Path], *, once: bool) -> tuple[list[Source], list[FoundList]]:
+def gather_with_lists(named_paths: Iterable[Path], *, once: bool) -> tuple[list[Source], list[FoundList]]:
     """Sources in order, and the lists among them.
 
     A list that is named brings its tracks with it, in its order; one that lies in a folder only says
@@ -112,28 +113,28 @@ def gather_with_lists(places: Iterable[Path], *, once: bool) -> tuple[list[Sourc
         known.update((os.path.realpath(source.path), at) for at, source in enumerate(sources[indexed:], indexed))
         indexed = len(sources)
 
-    def place_of(path: Path) -> int:
+    def id_of(path: Path) -> int:
         index()
         real = os.path.realpath(path)
         if once and real in known:
             return known[real]
-        sources.append(Source(path=path, relative=Path(path.name)))
+        sources.append(Source(id=len(sources), path=path, relative=Path(path.name)))
         return len(sources) - 1
 
-    for place in places:
-        if place.suffix.lower() in LIST_SUFFIXES and not place.is_dir():
-            entries = read_list(place).entries
+    for path in named_paths:
+        if path.suffix.lower() in LIST_SUFFIXES and not path.is_dir():
+            entries = read_list(path).entries
             missing = tuple(entry.written for entry in entries if entry.missing)
-            tracks = tuple(place_of(entry.path.absolute()) for entry in entries)
-            named.append(FoundList(path=place, relative=Path(place.name), places=tracks, missing=missing))
+            tracks = tuple(id_of(entry.path.absolute()) for entry in entries)
+            named.append(FoundList(path=path, relative=Path(path.name), source_ids=tracks, missing=missing))
             continue
-        for source in gather_sources([place]):
+        for source in gather_sources([path]):
             if source.path.suffix.lower() in LIST_SUFFIXES:
                 lying.append(source)
                 continue
             if once and known and os.path.realpath(source.path) in known:
                 continue
-            sources.append(source)
+            sources.append(replace(source, id=len(sources)))
     if lying:
         index()
     return sources, named + [_lying_list(source, known) for source in lying]
@@ -143,12 +144,12 @@ def _lying_list(source: Source, known: Mapping[str, int]) -> FoundList:
     try:
         entries = read_list(source.path).entries
     except PlaylistError as error:
-        return FoundList(path=source.path, relative=source.relative, named=False, problem=str(error))
+        return FoundList(path=source.path, relative=source.relative, named=False, unreadable=str(error))
     there = [known.get(os.path.realpath(entry.path)) for entry in entries if not entry.missing]
     return FoundList(
         path=source.path,
         relative=source.relative,
-        places=tuple(number for number in there if number is not None),
+        source_ids=tuple(number for number in there if number is not None),
         named=False,
         missing=tuple(entry.written for entry in entries if entry.missing),
         outside=there.count(None),
@@ -157,16 +158,20 @@ def _lying_list(source: Source, known: Mapping[str, int]) -> FoundList:
 
 def in_folders(sources: Sequence[Source], lists: Iterable[FoundList]) -> list[Source]:
     """Each track of a named list in its list's folder, numbered, so that any player plays the list in order."""
-    placed = list(sources)
+    numbered: dict[int, Path] = {}
     for found in [each for each in lists if each.named]:
-        for number, place in enumerate(found.places, 1):
-            source = sources[place]
-            relative = Path(found.name) / f"{number:03d} {source.path.stem}{source.path.suffix}"
-            placed[place] = replace(source, relative=relative)
-    return placed
+        numbered.update(
+            (source_id, Path(found.name, f"{number:03d}")) for number, source_id in enumerate(found.source_ids, 1)
+        )
+    return [
+        replace(source, relative=numbered[source.id].with_name(f"{numbered[source.id].name} {source.path.name}"))
+        if source.id in numbered
+        else source
+        for source in sources
+    ]
 
 
-def _list_place(folder: Path, name: str, target: Target, system: FileSystem) -> Path:
+def _list_path(folder: Path, name: str, target: Target, system: FileSystem) -> Path:
     """Where the list of a name goes, in the kind that the target wants."""
     return folder / fitted_name(name, f".{target.playlists.kind}", system)
 
@@ -176,59 +181,59 @@ def plan_lists(
     target: Target,
     folder: Path,
     system: FileSystem,
-    outputs: Sequence[str],
+    outputs: Mapping[int, str],
     *,
     when_present: WhenPresent = WhenPresent.REPLACE,
     ours: Callable[[Path], bool] = lambda path: False,
 ) -> tuple[PlannedList, ...]:
     """A list for each, beside the results as it lay beside the sources.
 
-    None for a target that wants none. outputs are the results' places by source, "" where there is
-    none. ours tells a list that an
+    None for a target that wants none. outputs are the results by the ids of their sources, "" where
+    there is none. ours tells a list that an
     earlier run wrote and nobody changed since: it is always brought up to date. A list among the
     sources is never written over.
     """
     planned: list[PlannedList] = []
     for found in lists if target.playlists.kind != NO_LISTS else ():
-        tracks = tuple(Path(outputs[place]) for place in found.places if outputs[place])
+        tracks = tuple(Path(outputs[source_id]) for source_id in found.source_ids if outputs.get(source_id))
         inner = folder / found.relative.parent
-        place, number = _list_place(inner, found.name, target, system), 2
+        path, number = _list_path(inner, found.name, target, system), 2
         taken = {plan.path for plan in planned}
 
-        def in_the_way(place: Path, taken: set[Path] = taken) -> bool:
-            numbered = when_present is WhenPresent.NUMBER and place.exists()
-            return numbered or place in taken or any(_is_same(place, each.path) for each in lists)
+        def in_the_way(path: Path, taken: set[Path] = taken) -> bool:
+            numbered = when_present is WhenPresent.NUMBER and path.exists()
+            return numbered or path in taken or any(_is_same(path, each.path) for each in lists)
 
-        while in_the_way(place):
-            place = _list_place(inner, f"{found.name} ({number})", target, system)
+        while in_the_way(path):
+            path = _list_path(inner, f"{found.name} ({number})", target, system)
             number += 1
-        kept = when_present is WhenPresent.SKIP and place.exists() and not ours(place)
-        planned.append(PlannedList(path=place, tracks=tracks, found=found, kept=kept))
+        kept = when_present is WhenPresent.SKIP and path.exists() and not ours(path)
+        planned.append(PlannedList(path=path, tracks=tracks, found=found, kept=kept))
     return tuple(planned)
 
 
-def _is_same(place: Path, other: Path) -> bool:
-    return place.exists() and other.exists() and place.samefile(other)
+def _is_same(path: Path, other: Path) -> bool:
+    return path.exists() and other.exists() and path.samefile(other)
 
 
 def write_planned(planned: PlannedList, there: Mapping[Path, Facts]) -> WrittenList:
-    """Write one list with relative places of the tracks that are there.
+    """Write one list with relative paths of the tracks that are there.
 
-    A list of none, and one whose place is kept, is not written.
+    A list of none, and one that is kept, is not written.
     """
     entries = tuple(
         ListEntry(
-            path=place, title=there[place].tags.first("title") or place.stem,
-            performer=there[place].tags.first("artist"),
-            seconds=there[place].duration_seconds or None,
+            path=path, title=there[path].tags.first("title") or path.stem,
+            performer=there[path].tags.first("artist"),
+            seconds=there[path].duration_seconds or None,
         )
-        for place in planned.tracks
-        if place in there
+        for path in planned.tracks
+        if path in there
     )  # fmt: skip
-    if planned.found.problem or planned.kept or not entries:
-        return WrittenList(planned=planned, error=planned.found.problem)
+    if planned.found.unreadable or planned.kept or not entries:
+        return WrittenList(planned=planned, error=planned.found.unreadable)
     try:
         write_list(TrackList(entries=entries, title=planned.path.stem), planned.path)
-    except PlaylistError as error:
+    except RumbrelError as error:
         return WrittenList(planned=planned, error=str(error))
     return WrittenList(planned=planned, tracks=len(entries))

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from rumbrel.core.errors import DiscError
+from rumbrel.core.verdict import Verdict
 
 from .codes import parse_isrc, parse_product_code
 from .layout import DiscLayout
@@ -18,28 +19,28 @@ _LONGEST_USUAL_GAP_SECTORS = 5 * SECTORS_PER_SECOND
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Finding:
-    """A line of the check: verdict is passed, doubtful or failed; text says why and what to do."""
+    """A line of the check; text says why and what to do."""
 
     code: str
-    verdict: str
+    verdict: Verdict
     text: str
 
     def as_record(self) -> dict[str, str]:
-        return {"code": self.code, "verdict": self.verdict, "text": self.text}
+        return {"code": self.code, "verdict": str(self.verdict), "text": self.text}
 
 
 def checklist(layout: DiscLayout, text: DiscText | None = None) -> tuple[Finding, ...]:
-    """Every line for a layout, and for its disc text where it has one."""
+    """Every line for a layout, and for its CD-Text where it has one."""
     found = tuple(finding for check in _CHECKS if (finding := check(layout)) is not None)
     return (*found, _text(text), _product_code(text)) if text else found
 
 
 def first_failure(layout: DiscLayout, text: DiscText | None = None) -> Finding | None:
-    return next((finding for finding in checklist(layout, text) if finding.verdict == "failed"), None)
+    return next((finding for finding in checklist(layout, text) if finding.verdict is Verdict.FAILED), None)
 
 
-def _finding(code: str, passed: bool, text: str, otherwise: str = "failed") -> Finding:
-    return Finding(code=code, verdict="passed" if passed else otherwise, text=text)
+def _finding(code: str, passed: bool, text: str, otherwise: Verdict = Verdict.FAILED) -> Finding:
+    return Finding(code=code, verdict=Verdict.PASSED if passed else otherwise, text=text)
 
 
 def _numbers(numbers: list[int]) -> str:
@@ -52,14 +53,15 @@ def _count(layout: DiscLayout) -> Finding:
     if not count:
         return _finding("count", False, "there are no tracks yet")
     remedy = "" if count <= MAX_TRACKS else "; split them over two discs"
-    return _finding("count", count <= MAX_TRACKS, f"{count} of {MAX_TRACKS} tracks{remedy}")
+    tracks = "1 track" if count == 1 else f"{count} tracks"
+    return _finding("count", count <= MAX_TRACKS, f"{tracks} ({MAX_TRACKS} allowed){remedy}")
 
 
 def _shortest(layout: DiscLayout) -> Finding:
     short = [track for track in layout.tracks if track.sectors < MIN_TRACK_SECTORS]
     if short:
         lasts = f"track {short[0].number} lasts {format_msf(short[0].sectors)}"
-        return _finding("shortest", False, f"{lasts}; players need 0:04:00. Leave it out or join it to another")
+        return _finding("shortest", False, f"{lasts}; players need 4 s. Leave it out or join it to another")
     least = min((track.sectors for track in layout.tracks), default=MIN_TRACK_SECTORS)
     return _finding("shortest", True, f"every track lasts 4 s or more, the shortest {format_msf(least)}")
 
@@ -68,7 +70,7 @@ def _pause(layout: DiscLayout) -> Finding:
     before = layout.tracks[0].gap_sectors if layout.tracks else 0
     seconds = (FIRST_PAUSE_SECTORS + before) / SECTORS_PER_SECOND
     if layout.hidden is not None:
-        return _finding("first-pause", False, "sound lies before track 1; many players never play it", "doubtful")
+        return _finding("first-pause", False, "sound lies before track 1; many players never play it", Verdict.DOUBTFUL)
     return _finding("first-pause", True, f"first pause of {seconds:g} s")
 
 
@@ -83,15 +85,15 @@ def _time(layout: DiscLayout) -> Finding:
 
 def _medium(layout: DiscLayout) -> Finding:
     if layout.medium.beyond_standard:
-        text = f"{layout.medium.label}: longer than the standard knows, so not every drive and player takes it"
-        return _finding("medium", False, text, "doubtful")
-    return _finding("medium", True, f"{layout.medium.label}: every drive takes it")
+        text = f"{layout.medium.label}: longer than the standard knows, so some drives and players refuse it"
+        return _finding("medium", False, text, Verdict.DOUBTFUL)
+    return _finding("medium", True, f"{layout.medium.label}: a length that drives commonly take")
 
 
 def _gaps(layout: DiscLayout) -> Finding:
     long = [t.number for t in layout.tracks[1:] if t.gap_sectors > _LONGEST_USUAL_GAP_SECTORS]
     if long:
-        return _finding("gaps", False, f"{_numbers(long)} come after more than 5 s; is that meant?", "doubtful")
+        return _finding("gaps", False, f"{_numbers(long)} come after more than 5 s; is that meant?", Verdict.DOUBTFUL)
     runs = sum(track.runs_on for track in layout.tracks)
     return _finding("gaps", True, f"gaps of 0 to 5 s{f', {runs} joins run on' if runs else ''}")
 
@@ -107,9 +109,9 @@ def _codes(layout: DiscLayout) -> Finding:
                 wrong.append(track.number)
     twice = [numbers for numbers in seen.values() if len(numbers) > 1]
     if wrong:
-        return _finding("codes", False, f"the ISRC of {_numbers(wrong)} is not right; correct it or leave it out")
+        return _finding("codes", False, f"the ISRC of {_numbers(wrong)} is not an ISRC; correct it or leave it out")
     if twice:
-        return _finding("codes", False, f"{_numbers(twice[0])} have the same ISRC", "doubtful")
+        return _finding("codes", False, f"{_numbers(twice[0])} have the same ISRC", Verdict.DOUBTFUL)
     return _finding("codes", True, f"{len(seen)} ISRC" if seen else "no codes are asked for")
 
 
@@ -123,7 +125,7 @@ def _clipping(layout: DiscLayout) -> Finding | None:
         return None
     clipped = _state(layout, "clipped")
     if clipped:
-        return _finding("clipping", False, f"{_numbers(clipped)} clipped; lower the level", "doubtful")
+        return _finding("clipping", False, f"{_numbers(clipped)} clipped; lower the level", Verdict.DOUBTFUL)
     return _finding("clipping", True, "nothing clips")
 
 
@@ -132,16 +134,18 @@ def _lossy(layout: DiscLayout) -> Finding:
     if not lossy:
         return _finding("lossy", True, "every track comes from a lossless file")
     word = "track comes from a lossy file" if len(lossy) == 1 else "tracks come from lossy files"
-    return _finding("lossy", False, f"{len(lossy)} {word}", "doubtful")
+    return _finding("lossy", False, f"{len(lossy)} {word}", Verdict.DOUBTFUL)
 
 
 def _channels(layout: DiscLayout) -> Finding:
     silent, mono = _state(layout, "silent"), _state(layout, "mono")
     mono += [t.number for t in layout.tracks if t.programme.channels == 1 and t.number not in mono]
     if silent:
-        return _finding("channels", False, f"a channel of {_numbers(silent)} is silent; is that meant?", "doubtful")
+        return _finding(
+            "channels", False, f"a channel of {_numbers(silent)} is silent; is that meant?", Verdict.DOUBTFUL
+        )
     if mono:
-        return _finding("channels", False, f"{_numbers(sorted(mono))} sound the same on both sides", "doubtful")
+        return _finding("channels", False, f"{_numbers(sorted(mono))} are mono (both channels equal)", Verdict.DOUBTFUL)
     return _finding("channels", True, "two channels everywhere")
 
 
@@ -160,15 +164,20 @@ def _text(text: DiscText) -> Finding:
     except TextTooLong as error:
         return _finding("text", False, str(error).rstrip("."))
     if replaced:
-        return _finding("text", False, f"disc text cannot hold {replaced}; the nearest signs were taken", "doubtful")
-    return _finding("text", True, f"disc text takes {len(packs) // 18} of 256 packs")
+        return _finding(
+            "text",
+            False,
+            f"CD-Text cannot hold {' '.join(replaced)}; the nearest characters were taken",
+            Verdict.DOUBTFUL,
+        )
+    return _finding("text", True, f"CD-Text takes {len(packs) // 18} of 256 packs")
 
 
 def _product_code(text: DiscText) -> Finding:
     if not text.product_code:
-        return _finding("product-code", True, "no product code is asked for")
+        return _finding("product-code", True, "no UPC/EAN is asked for")
     try:
-        return _finding("product-code", True, f"product code {parse_product_code(text.product_code)}")
+        return _finding("product-code", True, f"UPC/EAN {parse_product_code(text.product_code)}")
     except DiscError as error:
         return _finding("product-code", False, str(error).rstrip("."))
 

@@ -10,11 +10,11 @@ _ISRC = re.compile(r"[A-Z]{2}[A-Z0-9]{3}\d{2}\d{5}")
 
 
 def parse_isrc(text: str) -> str:
-    """Twelve signs without dashes. Raises DiscError saying what is wrong."""
+    """Twelve characters without dashes. Raises DiscError saying what is wrong."""
     code = re.sub(r"[\s-]", "", text).upper()
     if not _ISRC.fullmatch(code) or not code.isascii():
         raise DiscError(
-            f"'{text}' is no ISRC: it takes two letters, three letters or digits, two digits of the year and five "
+            f"'{text}' is not an ISRC: one has two letters, three letters or digits, two digits of the year and five "
             "digits, as in QZ-OSW-24-00001."
         )
     return code
@@ -30,7 +30,7 @@ def parse_product_code(text: str) -> str:
     """Thirteen digits; one of twelve is one with a leading zero. Raises DiscError saying what is wrong."""
     code = re.sub(r"[\s-]", "", text)
     if not (code.isascii() and code.isdigit()) or len(code) not in (12, 13):
-        raise DiscError(f"'{text}' is no product code: it takes 13 digits, or 12.")
+        raise DiscError(f"'{text}' is not a UPC/EAN: one has 13 digits, or 12.")
     code = code.rjust(13, "0")
     wanted = check_digit(code[:12])
     if int(code[12]) != wanted:

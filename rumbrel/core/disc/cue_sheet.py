@@ -152,7 +152,7 @@ class _Reader:
     def _take_file(self, rest: str) -> None:
         name, _, kind = rest.rpartition(" ")
         if kind.upper() not in _KINDS:
-            raise ValueError(f"'{kind[:20]}' is no kind of file")
+            raise ValueError(f"'{kind[:20]}' is not a kind of file")
         self._close()
         self._file = CueFile(name=_beside(_unquoted(name)), kind=kind.upper())
 
@@ -161,7 +161,7 @@ class _Reader:
         if self._file is None:
             raise ValueError("a track comes before any file")
         if not number.isdigit() or not 1 <= int(number) <= MAX_TRACKS:
-            raise ValueError(f"'{number[:20]}' is no track number from 1 to 99")
+            raise ValueError(f"'{number[:20]}' is not a track number from 1 to 99")
         if mode.strip().upper() != "AUDIO":
             raise ValueError(f"track {number} holds data, not sound")
         self._close()

@@ -8,8 +8,10 @@ from pathlib import Path, PurePosixPath
 import pycdlib
 import pycdlib.pycdlibexception
 
-from rumbrel.core.errors import DiscError, OutputError
+from rumbrel.core.errors import DiscError
+from rumbrel.core.files import move_into_place, output_errors, working_file
 from rumbrel.core.places import file_system_for, fitted_name
+from rumbrel.core.progress import Progress, Report, Unit, no_report
 
 from .media import Medium
 
@@ -28,7 +30,7 @@ class DataFile:
 
 
 class _Names:
-    """Joliet names as wished, and ISO 9660 names of eight and three signs beside them, without clashes."""
+    """Joliet names as wished, and ISO 9660 names of eight and three characters beside them, without clashes."""
 
     def __init__(self) -> None:
         self._taken: set[str] = set()
@@ -62,11 +64,11 @@ def write_data_disc(
     name: str,
     *,
     medium: Medium,
-    report: Callable[[float], None] = lambda share: None,
+    report: Report = no_report,
 ) -> Path:
     """Write NAME.iso with its files in the order given and a list for each folder and for all.
 
-    Raises DiscError when it does not fit or a file is missing, OutputError for the place.
+    Raises DiscError when it does not fit or a file is missing, OutputError for the destination.
     """
     total = sum(-(-_size(file.path) // _SECTOR_BYTES) * _SECTOR_BYTES for file in files)
     if total > medium.data_bytes:
@@ -74,25 +76,21 @@ def write_data_disc(
             f"The files take {total:,} bytes, the {medium.label} holds {medium.data_bytes:,}. Leave some out."
         )
     iso = pycdlib.PyCdlib()
-    working = folder / f".rumbrel-{name}.iso.part"
+    result = folder / f"{name}.iso"
     try:
-        iso.new(interchange_level=1, joliet=3, vol_ident=_volume_name(name))
-        _add_files(iso, files)
-        folder.mkdir(parents=True, exist_ok=True)
-        iso.write(str(working), progress_cb=_progress(report))
-        iso.close()
-        working.replace(folder / f"{name}.iso")
+        with working_file(result) as working, output_errors(folder):
+            iso.new(interchange_level=1, joliet=3, vol_ident=_volume_name(name))
+            _add_files(iso, files)
+            iso.write(str(working), progress_cb=_told(report))
+            iso.close()
+            move_into_place(working, result, replaces=True)
     except pycdlib.pycdlibexception.PyCdlibException as error:
         raise DiscError(f"The data disc cannot be made: {error}.") from error
-    except OSError as error:
-        raise OutputError(f"The data disc could not be written to {folder}: {error.strerror}.") from error
-    finally:
-        working.unlink(missing_ok=True)
-    return folder / f"{name}.iso"
+    return result
 
 
-def _progress(report: Callable[[float], None]) -> Callable[[int, int, object], None]:
-    return lambda done, whole, opaque: report(done / max(1, whole))
+def _told(report: Report) -> Callable[[int, int, object], None]:
+    return lambda done, whole, opaque: report(Progress(done=done, total=whole, unit=Unit.BYTES, step="writing"))
 
 
 def _size(path: Path) -> int:

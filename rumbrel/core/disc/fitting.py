@@ -7,7 +7,7 @@ from typing import Any
 from .layout import DiscLayout, DiscTrack
 from .media import Medium
 from .packing import even_runs, full_runs, pack
-from .red_book import MAX_TRACKS, format_msf
+from .red_book import MAX_TRACKS, SECTORS_PER_SECOND, format_msf, spoken_time
 from .subsets import fullest_subset, smallest_cover, smallest_cover_of
 
 __all__ = ["Offer", "Split", "fill_from_pool", "offers", "split"]
@@ -82,7 +82,7 @@ def _smaller_gaps(layout: DiscLayout, over: int) -> Offer | None:
         else:
             high = middle - 1
     saved = sum(gap - min(gap, low) for gap in gaps)
-    text = f"gaps of at most {format_msf(low)}"
+    text = f"gaps of at most {low / SECTORS_PER_SECOND:.2f} s: saves {spoken_time(saved)}"
     return Offer(kind="gaps", text=text, total_sectors=layout.total_sectors - saved, gap_sectors=low)
 
 
@@ -92,8 +92,14 @@ def _trimmed(layout: DiscLayout, over: int, trimmed_sectors: Sequence[int] | Non
     saved = sum(t.sectors - trimmed for t, trimmed in zip(layout.tracks, trimmed_sectors, strict=True) if not t.runs_on)
     if saved < over:
         return None
-    text = f"without the silence at the ends of tracks, {format_msf(saved)} in sum"
+    text = f"leave out the silence at the ends of tracks: saves {spoken_time(saved)}"
     return Offer(kind="trim", text=text, total_sectors=layout.total_sectors - saved)
+
+
+def _listed(words: Sequence[str], *, more: bool) -> str:
+    if more:
+        return f"{', '.join(words)} and more"
+    return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} and {words[-1]}"
 
 
 def _after(layout: DiscLayout, places: Sequence[int]) -> int:
@@ -111,7 +117,8 @@ def _removal(layout: DiscLayout, kind: str, places: Sequence[int], proved: bool)
     numbers = tuple(layout.tracks[place].number for place in places)
     saved = layout.total_sectors - total
     word = "track" if len(numbers) == 1 else "tracks"
-    text = f"without {word} {', '.join(map(str, numbers[:8]))}{' and more' if len(numbers) > 8 else ''}, {format_msf(saved)} less"
+    shown = _listed([str(number) for number in numbers[:8]], more=len(numbers) > 8)
+    text = f"leave out {word} {shown}: saves {spoken_time(saved)}"
     return Offer(kind=kind, text=text, total_sectors=total, removed=numbers, proved=proved)
 
 

@@ -1,6 +1,5 @@
-"""Discs as files: BIN with cue sheet, disc text and subcode; a WAV for each track; one FLAC. Whole or not at all."""
+"""Discs as files: BIN with cue sheet, CD-Text and subcode; a WAV for each track; one FLAC. Whole or not at all."""
 
-import errno
 import hashlib
 import os
 import shutil
@@ -14,7 +13,9 @@ import numpy as np
 import soundfile
 
 from rumbrel.core.errors import DiscError, OutputError
+from rumbrel.core.files import output_errors, working_folder
 from rumbrel.core.places import file_system_for, fitted_name
+from rumbrel.core.progress import Progress, Report, Unit, no_report
 from rumbrel.core.sound.shape import Block
 
 from .checklist import first_failure
@@ -50,14 +51,6 @@ class TrackVerdict:
     number: int
     sectors: int
     equal: bool
-
-
-Report = Callable[[int], None]
-"""Called with the number of sectors done; may raise Cancelled."""
-
-
-def _no_report(sectors: int) -> None:
-    return None
 
 
 class _Sink(Protocol):
@@ -147,12 +140,10 @@ class _WavSink:
 
 @contextmanager
 def _refusals(folder: Path) -> Iterator[None]:
-    """Errors of the place as sentences."""
+    """Errors of the destination as sentences."""
     try:
-        yield
-    except OSError as error:
-        reason = "there is no room left" if error.errno == errno.ENOSPC else error.strerror
-        raise OutputError(f"The image could not be written to {folder}: {reason}.") from error
+        with output_errors(folder):
+            yield
     except soundfile.SoundFileError as error:
         raise OutputError(f"The image could not be written to {folder}: {error}.") from error
 
@@ -164,13 +155,13 @@ def write_image(
     *,
     text: DiscText | None = None,
     image_format: str = "bin",
-    report: Report = _no_report,
+    report: Report = no_report,
 ) -> DiscImage:
     """Write a disc's files into a folder, whole or not at all.
 
-    Format bin: NAME.bin, NAME.cue, NAME.cdt (disc text) and NAME.sub (subcode). wav: a folder NAME
+    Format bin: NAME.bin, NAME.cue, NAME.cdt (CD-Text) and NAME.sub (subcode). wav: a folder NAME
     and NAME.cue. flac: NAME.flac and NAME.cue. NAME.digests holds each track's digest.
-    Raises DiscError when the layout may not be written, OutputError for the place, DecodeError for
+    Raises DiscError when the layout may not be written, OutputError for the destination, DecodeError for
     a source.
     """
     text = text or text_of(layout, title=name)
@@ -178,15 +169,9 @@ def write_image(
     if failed is not None:
         raise DiscError(f"The disc cannot be written: {failed.text}.")
     with _refusals(folder):
-        folder.mkdir(parents=True, exist_ok=True)
-        work = folder / f".rumbrel-{name}.part"
-        shutil.rmtree(work, ignore_errors=True)
-        work.mkdir()
-        try:
+        with working_folder(folder / name) as work:
             digests = _fill(work, layout, text, name, image_format, report)
             _move(work, folder, name)
-        finally:
-            shutil.rmtree(work, ignore_errors=True)
     main = {"bin": f"{name}.bin", "flac": f"{name}.flac", "wav": name}[image_format]
     return DiscImage(bin_path=folder / main, cue_path=folder / f"{name}.cue", track_digests=digests)
 
@@ -227,7 +212,8 @@ def _pour(layout: DiscLayout, sink: _Sink, report: Report) -> tuple[str, ...]:
         if not part.in_gap:
             digests[part.track.number].update(np.ascontiguousarray(part.block, dtype="<i2").data)
         done_samples += len(part.block)
-        report(done_samples * CHANNELS * 2 // BYTES_PER_SECTOR)
+        done = done_samples * CHANNELS * 2 // BYTES_PER_SECTOR
+        report(Progress(done=done, total=layout.total_sectors, unit=Unit.SECTORS, step="writing"))
     return tuple(digest.hexdigest() for digest in digests.values())
 
 
@@ -242,7 +228,7 @@ def _move(work: Path, folder: Path, name: str) -> None:
         path.replace(target)
 
 
-def read_back(image: DiscImage, *, report: Report = _no_report) -> tuple[TrackVerdict, ...]:
+def read_back(image: DiscImage, *, report: Report = no_report) -> tuple[TrackVerdict, ...]:
     """Read a BIN image through its cue sheet and compare every track with what was written."""
     sheet = read_cue_file(image.cue_path)
     tracks = sheet.tracks
@@ -254,7 +240,7 @@ def read_back(image: DiscImage, *, report: Report = _no_report) -> tuple[TrackVe
             for position, track in enumerate(tracks):
                 later = tracks[position + 1] if position + 1 < len(tracks) else None
                 stop = end if later is None else later.start_sector if later.gap_sector is None else later.gap_sector
-                digest = _digest_sectors(file, track.start_sector, stop, report)
+                digest = _digest_sectors(file, track.start_sector, stop, end, report)
                 wanted = image.track_digests[position] if position < len(image.track_digests) else ""
                 sectors = stop - track.start_sector
                 verdicts.append(TrackVerdict(number=track.number, sectors=sectors, equal=digest == wanted))
@@ -265,7 +251,7 @@ def read_back(image: DiscImage, *, report: Report = _no_report) -> tuple[TrackVe
     return tuple(verdicts)
 
 
-def _digest_sectors(file: BinaryIO, start: int, stop: int, report: Report) -> str:
+def _digest_sectors(file: BinaryIO, start: int, stop: int, end: int, report: Report) -> str:
     digest = hashlib.blake2b(digest_size=32)
     file.seek(start * BYTES_PER_SECTOR)
     at = start
@@ -273,5 +259,5 @@ def _digest_sectors(file: BinaryIO, start: int, stop: int, report: Report) -> st
         count = min(_READ_SECTORS, stop - at)
         digest.update(file.read(count * BYTES_PER_SECTOR))
         at += count
-        report(at)
+        report(Progress(done=at, total=end, unit=Unit.SECTORS, step="reading back"))
     return digest.hexdigest()

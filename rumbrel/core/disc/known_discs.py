@@ -1,6 +1,7 @@
 """Names of discs by their contents table: a small catalogue that ships with Rumbrel, and files like it."""
 
 import tomllib
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
@@ -33,7 +34,7 @@ def read_known_discs(path: Path) -> tuple[KnownDisc, ...]:
     except OSError as error:
         raise DiscError(f"{path} cannot be read: {error.strerror}.") from error
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise DiscError(f"{path.name} is not right TOML: {error}.") from error
+        raise DiscError(f"{path.name} is not valid TOML: {error}.") from error
     try:
         return tuple(_disc(row) for row in rows)
     except (KeyError, TypeError, AttributeError) as error:
@@ -55,7 +56,7 @@ def _shipped() -> tuple[KnownDisc, ...]:
     return read_known_discs(_SHIPPED)
 
 
-def names_for(contents: Contents, more: tuple[KnownDisc, ...] = ()) -> DiscText | None:
+def names_for(contents: Contents, more: Sequence[KnownDisc] = ()) -> DiscText | None:
     """The names of a disc: from its own text, else from the catalogues, else None."""
     if contents.text:
         try:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any, Protocol
 
 from rumbrel.core.errors import DiscError
+from rumbrel.core.verdict import Verdict
 
 from .red_book import BYTES_PER_SECTOR, CHANNELS, format_msf
 
@@ -25,7 +26,7 @@ class ContentsTrack:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Contents:
-    """What a disc's lead-in states. text is the raw packs of its disc text, b"" where it has none."""
+    """What a disc's lead-in states. text is the raw packs of its CD-Text, b"" where it has none."""
 
     tracks: tuple[ContentsTrack, ...]
     lead_out_sector: int
@@ -62,8 +63,8 @@ class DiscDrive(Protocol):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TrackReading:
-    """How a track was read: verdict is "right" (two reads agree throughout), "doubtful" (some sectors
-    agree only after more reads) or "failed" (some sectors could not be read, and are silence).
+    """How a track was read: passed says that two reads agree throughout, doubtful that some sectors
+    agree only after more reads, failed that some could not be read, and are silence.
 
     reread and failed are addresses of sectors; slowest_speed is the slowest the drive had to go.
     """
@@ -71,7 +72,7 @@ class TrackReading:
     number: int
     start_sector: int
     sectors: int
-    verdict: str
+    verdict: Verdict
     digest: str
     reread: tuple[int, ...]
     failed: tuple[int, ...]
@@ -82,7 +83,7 @@ class TrackReading:
             "number": self.number,
             "start_msf": format_msf(self.start_sector),
             "sectors": self.sectors,
-            "verdict": self.verdict,
+            "verdict": str(self.verdict),
             "digest": self.digest,
             "reread": [format_msf(sector) for sector in self.reread],
             "failed": [format_msf(sector) for sector in self.failed],
@@ -165,7 +166,7 @@ def read_track(
             yield block
 
     def account() -> TrackReading:
-        verdict = "failed" if reader.failed else "doubtful" if reader.reread else "right"
+        verdict = Verdict.FAILED if reader.failed else Verdict.DOUBTFUL if reader.reread else Verdict.PASSED
         return TrackReading(
             number=track.number, start_sector=start, sectors=end - start, verdict=verdict, digest=digest.hexdigest(),
             reread=tuple(reader.reread), failed=tuple(reader.failed), slowest_speed=reader.slowest,

@@ -43,11 +43,20 @@ def format_msf(sectors: int, *, pad_minutes: bool = False) -> str:
     return f"{minutes:02d}:{seconds:02d}:{frames:02d}" if pad_minutes else f"{minutes}:{seconds:02d}:{frames:02d}"
 
 
+def spoken_time(sectors: int) -> str:
+    """A length for people: "19 min 48 s", "48 s", to the tenth of a second below ten."""
+    seconds = sectors / SECTORS_PER_SECOND
+    if seconds < 10:
+        return f"{seconds:.1f} s"
+    minutes, rest = divmod(round(seconds), 60)
+    return f"{minutes} min {rest} s" if minutes else f"{rest} s"
+
+
 def parse_msf(text: str) -> int:
     """Sectors of m:ss:ff. Raises ValueError when it is none."""
     parts = text.strip().split(":")
     if len(parts) != 3 or not all(part.isdecimal() and part.isascii() for part in parts):
-        raise ValueError(f"'{text}' is no time in minutes, seconds and frames")
+        raise ValueError(f"'{text}' is not a time in minutes, seconds and frames")
     minutes, seconds, frames = (int(part) for part in parts)
     if seconds > 59 or frames >= SECTORS_PER_SECOND:
         raise ValueError(f"'{text}' has more than 59 seconds or 74 frames")

@@ -82,7 +82,7 @@ class _Plan:
 
 
 def _isrc_bytes(isrc: str) -> bytes:
-    """Five signs of six bits, two zero bits, seven digits of four, and four zero bits."""
+    """Five characters of six bits, two zero bits, seven digits of four, and four zero bits."""
     bits = "".join(f"{ord(sign) - 48:06b}" for sign in isrc[:5]) + "00"
     bits += "".join(f"{int(digit):04b}" for digit in isrc[5:]) + "0000"
     return int(bits, 2).to_bytes(8, "big")

@@ -1,4 +1,4 @@
-"""Disc text: packs of 18 bytes in the lead-in (CD-Text; IEC 61866 and common practice, from memory)."""
+"""CD-Text: packs of 18 bytes in the lead-in (CD-Text; IEC 61866 and common practice, from memory)."""
 
 import binascii
 import tomllib
@@ -24,7 +24,7 @@ _ISO_8859_1 = 0x00
 
 
 class TextTooLong(DiscError):
-    """The packs of a disc text pass what a block holds."""
+    """The packs of a CD-Text pass what a block holds."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -53,7 +53,7 @@ class DiscText:
 
 
 def text_of(layout: DiscLayout, *, title: str, performer: str = "") -> DiscText:
-    """The disc text that the tracks' own tags give."""
+    """The CD-Text that the tracks' own tags give."""
     names = ("title", "performer", "songwriter", "composer", "arranger", "message", "isrc")
     tracks = tuple(TrackText(**{n: getattr(t.programme, n) for n in names}) for t in layout.tracks)
     performers = {track.performer for track in tracks}
@@ -72,12 +72,12 @@ def read_text(path: Path, base: DiscText) -> DiscText:
     """
     try:
         if path.stat().st_size > _LARGEST_FILE_BYTES:
-            raise DiscError(f"{path.name} is too large to be a disc text.")
+            raise DiscError(f"{path.name} is too large to be a CD-Text.")
         values = tomllib.loads(path.read_text(encoding="utf-8"))
     except OSError as error:
         raise DiscError(f"{path} cannot be read: {error.strerror}.") from error
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise DiscError(f"{path.name} is not right TOML: {error}.") from error
+        raise DiscError(f"{path.name} is not valid TOML: {error}.") from error
     rows = values.pop("tracks", [])
     if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
         raise DiscError(f"{path.name}: 'tracks' must be [[tracks]] tables.")
@@ -111,7 +111,7 @@ _NEAREST = {"–": "-", "—": "-", "‘": "'", "’": "'", "“": '"', "”": '
 
 
 def _latin(text: str) -> tuple[bytes, set[str]]:
-    """ISO 8859-1, with the nearest signs for what it lacks, and the signs it lacks."""
+    """ISO 8859-1, with the nearest characters for what it lacks, and the characters it lacks."""
     out, lacking = [], set()
     for sign in unicodedata.normalize("NFC", text):
         if sign in "\t\0" or ord(sign) < 32:
@@ -129,7 +129,7 @@ def _latin(text: str) -> tuple[bytes, set[str]]:
 
 
 def encode_packs(text: DiscText) -> tuple[bytes, str]:
-    """(packs of block 0, signs that were replaced). Raises TextTooLong naming what to shorten, and
+    """(packs of block 0, characters that were replaced). Raises TextTooLong naming what to shorten, and
     DiscError for a wrong code."""
     lacking: set[str] = set()
     packs: list[bytes] = []
@@ -206,7 +206,7 @@ def _too_long(text: DiscText, packs: int) -> str:
     largest = max(totals, key=lambda name: totals[name])
     over = (packs - MOST_PACKS) * _TEXT_BYTES
     return (
-        f"The disc text takes {packs} packs, at most {MOST_PACKS} fit. Shorten the {largest}s by {over} characters "
+        f"The CD-Text takes {packs} packs, at most {MOST_PACKS} fit. Shorten the {largest}s by {over} characters "
         "in sum, or leave a kind out."
     )
 
@@ -214,13 +214,13 @@ def _too_long(text: DiscText, packs: int) -> str:
 def decode_packs(raw: bytes) -> DiscText:
     """Texts of block 0. Raises DiscError when a pack is damaged or the text is no whole of packs."""
     if len(raw) % PACK_BYTES:
-        raise DiscError("The disc text is no whole number of packs.")
+        raise DiscError("The CD-Text does not end at a whole pack.")
     bodies: dict[int, bytes] = {}
     starts: dict[int, int] = {}
     for at in range(0, len(raw), PACK_BYTES):
         pack = raw[at : at + PACK_BYTES]
         if _checksum(pack[:16]) != pack[16:]:
-            raise DiscError(f"Pack {at // PACK_BYTES} of the disc text is damaged.")
+            raise DiscError(f"Pack {at // PACK_BYTES} of the CD-Text is damaged.")
         if pack[3] >> 4 & 7 == 0:
             bodies[pack[0]] = bodies.get(pack[0], b"") + pack[4:16]
             starts.setdefault(pack[0], pack[1])

@@ -1,9 +1,10 @@
 """What a batch would do, track by track, before anything runs."""
 
-from .forecast import Forecast, ForecastOptions, WhenPresent, forecast_batch, plan_sound
+from .forecast import Forecast, ForecastOptions, WhenPresent, forecast_batch
 from .ledger import ResultLedger
+from .planning import plan_sound, treated
 from .sources import Source, gather_sources
-from .steps import WRITING_ACTIONS, Action, After, Step, Warning, WarningCode
+from .steps import WRITING_ACTIONS, Action, After, Step, Warning, WarningCode, warning_records
 
 __all__ = [
     "Action",
@@ -20,4 +21,6 @@ __all__ = [
     "forecast_batch",
     "gather_sources",
     "plan_sound",
+    "treated",
+    "warning_records",
 ]

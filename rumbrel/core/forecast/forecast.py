@@ -1,5 +1,6 @@
 """From Facts and a Target to Steps."""
 
+import os
 import shutil
 from collections import Counter
 from collections.abc import Callable, Sequence
@@ -13,19 +14,16 @@ from rumbrel.core.formats.table import CONTAINER_BY_KEY, SOUND_SUFFIXES
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.inspection.inspect import inspect_file
 from rumbrel.core.places import file_system_for
-from rumbrel.core.sound.stages import Treatment
-from rumbrel.core.targets.fit import FitKind, fit_to, rewrap_to, shape_for
 from rumbrel.core.targets.model import LevelRule, Target
 from rumbrel.core.targets.pattern import check_pattern
 
 from .ledger import ResultLedger, work_mark
 from .naming import NamePool, Naming
-from .sizes import after_conversion, after_copy, after_rewrap
+from .planning import plan_sound
 from .sources import Source
 from .steps import Action, Step, Warning, WarningCode
-from .warnings import rewrap_warnings, sound_warnings, tag_warnings
 
-__all__ = ["Forecast", "ForecastOptions", "WhenPresent", "forecast_batch", "plan_sound"]
+__all__ = ["Forecast", "ForecastOptions", "WhenPresent", "forecast_batch"]
 
 
 class WhenPresent(StrEnum):
@@ -38,7 +36,7 @@ class WhenPresent(StrEnum):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ForecastOptions:
-    """What the user chooses beside target and place. "" leaves the choice to the target.
+    """What the user chooses beside target and destination. "" leaves the choice to the target.
 
     level is the rule for the level, None for the target's own; with trims, silence at the ends goes.
     sound is which of several sounds of a film is meant, as inspect_file takes it. Without rewraps, what
@@ -47,7 +45,7 @@ class ForecastOptions:
 
     when_present: WhenPresent = WhenPresent.SKIP
     pattern: str = ""
-    suffix_text: str = ""
+    name_addition: str = ""
     file_system: str = ""
     level: LevelRule | None = None
     trims: bool = False
@@ -64,12 +62,12 @@ class ForecastOptions:
         if pattern:
             check_pattern(pattern)
         system = file_system_for(self.file_system or target.names.file_system)
-        return Naming(pattern=pattern, suffix_text=self.suffix_text, system=system, longest=target.names.longest)
+        return Naming(pattern=pattern, addition=self.name_addition, system=system, longest=target.names.longest)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Forecast:
-    """Steps in the order of the sources; free_bytes is the room at the place, None where unknown."""
+    """Steps in the order of the sources; free_bytes is the room there, None where unknown."""
 
     steps: tuple[Step, ...]
     free_bytes: int | None
@@ -91,7 +89,7 @@ class Forecast:
 def forecast_batch(
     sources: Sequence[Source],
     target: Target,
-    place: Path,
+    destination: Path,
     *,
     options: ForecastOptions | None = None,
     inspect: Callable[[Path], Facts] | None = None,
@@ -106,17 +104,18 @@ def forecast_batch(
     naming = options.naming_for(target)
     desk = _Desk(
         target=target,
-        place=place,
+        destination=destination,
         options=options,
         naming=naming,
         names=NamePool(naming),
         ledger=ledger,
         work=work_mark(target, f"{options!r}"),
+        changes_sound=options.changes_sound(target),
         repeated=_repeated([source.path for source in sources]),
         source_ids=frozenset(filter(None, (_file_id(source.path) for source in sources))),
     )
     steps = [_step(number, source, inspect, desk) for number, source in enumerate(sources, 1)]
-    return _judge_room(Forecast(steps=tuple(steps), free_bytes=_free_bytes(place)))
+    return _judge_room(Forecast(steps=tuple(steps), free_bytes=_free_bytes(destination)))
 
 
 def _repeated(paths: Sequence[Path]) -> frozenset[Path]:
@@ -124,9 +123,9 @@ def _repeated(paths: Sequence[Path]) -> frozenset[Path]:
     return frozenset(path for path, count in counts.items() if count > 1)
 
 
-def _free_bytes(place: Path) -> int | None:
+def _free_bytes(destination: Path) -> int | None:
     """Room at the nearest folder above that exists."""
-    for folder in (place, *place.parents):
+    for folder in (destination, *destination.parents):
         if folder.is_dir():
             try:
                 return shutil.disk_usage(folder).free
@@ -144,7 +143,7 @@ def _judge_room(forecast: Forecast) -> Forecast:
         if step.writes and step.after:
             used += step.after.size_bytes
             if used > forecast.free_bytes:
-                text = "There will be no room left for this one. Free some space or choose another place."
+                text = "There will be no room left for this one. Free some space or choose another destination."
                 step = replace(step, warnings=(*step.warnings, Warning(code=WarningCode.NO_ROOM, text=text)))
         steps.append(step)
     return replace(forecast, steps=tuple(steps))
@@ -152,15 +151,17 @@ def _judge_room(forecast: Forecast) -> Forecast:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class _Desk:
-    """What is the same for every step of one forecast, and the names given out so far."""
+    """What is the same for every step of one forecast, and the names and folders given out so far."""
 
     target: Target
-    place: Path
+    destination: Path
     options: ForecastOptions
     naming: Naming
     names: NamePool
     ledger: ResultLedger | None
     work: str
+    changes_sound: bool
+    folders: dict[tuple[str, ...], Path] = field(default_factory=dict)
     source_ids: frozenset[tuple[int, int]] = field(default_factory=frozenset)
     repeated: frozenset[Path] = field(default_factory=frozenset)
 
@@ -168,7 +169,7 @@ class _Desk:
 def _file_id(path: Path) -> tuple[int, int] | None:
     """What tells a file from all others, whatever names and links lead to it."""
     try:
-        status = path.stat()
+        status = os.stat(path)
     except OSError:
         return None
     return status.st_dev, status.st_ino
@@ -186,82 +187,21 @@ def _step(number: int, source: Source, inspect: Callable[[Path], Facts], desk: _
                 target=desk.target,
                 action=Action.SKIP,
                 reason="up to date",
+                source_id=source.id,
                 output=entry.output,
                 work=desk.work,
             )
-    return replace(_plan(number, source, inspect(source.path), desk), work=desk.work)
-
-
-def plan_sound(
-    facts: Facts,
-    target: Target,
-    treatment: Treatment | None = None,
-    *,
-    changes_sound: bool = False,
-    rewraps: bool = True,
-) -> Step:
-    """What would be done with one track's sound; where the result goes is not settled yet.
-
-    treatment is what is done to the sound beyond what the target itself asks for. changes_sound says
-    that its samples are to change in a way that is not settled yet: then nothing is merely copied.
-    """
-    treatment = replace(treatment or Treatment(), highpass_hz=target.make.highpass_hz)
-    touched = changes_sound or treatment != Treatment(highpass_hz=target.make.highpass_hz)
-    fit = fit_to(facts, target)
-    if fit.kind is FitKind.CANNOT:
-        return Step(source=facts, target=target, action=Action.REFUSE, reason=fit.reason)
-    if fit.kind is FitKind.PLAYS and not touched:
-        return Step(source=facts, target=target, action=Action.COPY, reason=fit.reason, after=after_copy(facts))
-    rewrap = rewrap_to(facts, target) if fit.kind is FitKind.REWRAP and rewraps and not touched else None
-    if rewrap is not None:
-        after = after_rewrap(facts, rewrap.container)
-        return Step(
-            source=facts,
-            target=target,
-            action=Action.REWRAP,
-            reason=fit.reason,
-            after=after,
-            warnings=tuple(rewrap_warnings(facts, rewrap)),
-        )
-    reason = "its level or length is to change" if touched and fit.kind is not FitKind.CONVERT else fit.reason
-    return _plan_conversion(facts, target, treatment, reason)
-
-
-_BEYOND_FOUR_GIB = {"wav": "rf64", "wav-float": "rf64-float"}
-
-
-def _plan_conversion(facts: Facts, target: Target, treatment: Treatment, reason: str) -> Step:
-    encoding, shape = encoding_for(target.make.encoding), shape_for(facts, target)
-    after = after_conversion(facts, encoding, shape, target.make.settings, treatment)
-    if not after.samples:
-        why = f"its {facts.samples} samples are less than one at {shape.sample_rate} Hz"
-        return Step(source=facts, target=target, action=Action.REFUSE, reason=f"Too short for this target: {why}.")
-    if encoding.largest_bytes is not None and after.size_bytes > encoding.largest_bytes - _ROOM_FOR_TAGS:
-        larger = _BEYOND_FOUR_GIB.get(encoding.key)
-        if larger is None:
-            why = f"{encoding.label} cannot state more than 4 GiB, and this would take {after.size_bytes:,} bytes"
-            return Step(source=facts, target=target, action=Action.REFUSE, reason=f"{why}. Choose another target.")
-        encoding = encoding_for(larger)
-        after = after_conversion(facts, encoding, shape, target.make.settings, treatment)
-    return Step(
-        source=facts,
-        target=target,
-        action=Action.CONVERT,
-        reason=reason,
-        after=after,
-        shape=shape,
-        encoding=encoding.key,
-        treatment=treatment,
-        warnings=(*sound_warnings(facts, after, shape), *tag_warnings(facts, encoding)),
-    )
-
-
-_ROOM_FOR_TAGS = 64 * 1024 * 1024
+    return _plan(number, source, inspect(source.path), desk)
 
 
 def _plan(number: int, source: Source, facts: Facts, desk: _Desk) -> Step:
     step = plan_sound(
-        facts, desk.target, changes_sound=desk.options.changes_sound(desk.target), rewraps=desk.options.rewraps
+        facts,
+        desk.target,
+        changes_sound=desk.changes_sound,
+        rewraps=desk.options.rewraps,
+        source_id=source.id,
+        work=desk.work,
     )
     if step.action is Action.REFUSE:
         if not source.named and not facts.sample_rate and source.path.suffix.lower() not in SOUND_SUFFIXES:
@@ -273,9 +213,8 @@ def _plan(number: int, source: Source, facts: Facts, desk: _Desk) -> Step:
 def _suffix(step: Step) -> str:
     if step.action is Action.CONVERT:
         return encoding_for(step.encoding).suffix
-    if step.action is Action.REWRAP:
-        rewrap = rewrap_to(step.source, step.target)
-        return rewrap.suffix if rewrap else ""
+    if step.rewrap is not None:
+        return step.rewrap.suffix
     return _right_suffix(step.source)
 
 
@@ -289,31 +228,35 @@ def _right_suffix(facts: Facts) -> str:
 def _placed(step: Step, number: int, source: Source, suffix: str, desk: _Desk) -> Step:
     """Settle the name, without ever landing on any source or on another result of the batch."""
     when_present, naming = desk.options.when_present, desk.naming
-    wanted = desk.place / naming.relative_path(source.relative, step.source, step.target, suffix, number)
+    folders, stem = naming.parts(source.relative, step.source, step.target, number)
+    if folders not in desk.folders:
+        desk.folders[folders] = desk.destination / naming.folder(folders)
+    wanted = desk.folders[folders] / naming.name(stem, suffix)
     warnings = list(step.warnings)
-    if not naming.pattern and naming.changed(source.path.stem + naming.suffix_text, wanted):
-        why = naming.why_changed(source.path.stem + naming.suffix_text)
+    if not naming.pattern and naming.changed(source.path.stem + naming.addition, wanted):
+        why = naming.why_changed(source.path.stem + naming.addition)
         warnings.append(Warning(code=WarningCode.NAME_CHANGED, text=f"The name {why}; it becomes {wanted.name}."))
     output = desk.names.claim_numbered(wanted, skip_existing=when_present is WhenPresent.NUMBER)
-    if _file_id(output) in desk.source_ids:
+    there = _file_id(output)
+    if there in desk.source_ids:
         output = desk.names.claim_numbered(wanted, skip_existing=True)
+        there = _file_id(output)
     if output != wanted:
         text = f"Another file is named {wanted.name}, so this one becomes {output.name}."
         warnings.append(Warning(code=WarningCode.SAME_NAME, text=text))
     if step.after and step.after.size_bytes > naming.system.largest_file_bytes:
         reason = f"{naming.system.label} holds files of at most {naming.system.largest_file_bytes:,} bytes"
-        return replace(step, action=Action.REFUSE, reason=f"{reason}. Choose another target or place.")
-    step = replace(step, output=str(output), warnings=tuple(warnings))
-    if when_present is WhenPresent.SKIP and output.exists():
-        return _present(step, desk)
-    return replace(step, replaces=when_present is WhenPresent.REPLACE)
+        return replace(step, action=Action.REFUSE, reason=f"{reason}. Choose another target or destination.")
+    if when_present is WhenPresent.SKIP and there is not None:
+        return _present(step, str(output), desk)
+    return replace(step, output=str(output), warnings=tuple(warnings), replaces=when_present is WhenPresent.REPLACE)
 
 
-def _present(step: Step, desk: _Desk) -> Step:
+def _present(step: Step, output: str, desk: _Desk) -> Step:
     """A file of that name stays; if it is our own result of something older, that is said."""
-    entry = desk.ledger.made(step.output) if desk.ledger else None
+    entry = desk.ledger.made(output) if desk.ledger else None
     warnings: tuple[Warning, ...] = ()
     if entry is not None and entry.source == str(Path(step.source.path).absolute()):
         text = "What is there was made before the source or the settings changed. Choose replace to make it anew."
         warnings = (Warning(code=WarningCode.STALE, text=text),)
-    return replace(step, action=Action.SKIP, reason="already there", warnings=warnings)
+    return replace(step, action=Action.SKIP, reason="already there", output=output, warnings=warnings)

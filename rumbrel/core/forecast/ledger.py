@@ -37,7 +37,7 @@ def work_mark(target: Target, options: str) -> str:
 
 
 class ResultLedger:
-    """The results of one place, kept in a file of their own, which need not exist yet."""
+    """The results at one destination, kept in a file of their own, which need not exist yet."""
 
     def __init__(self, path: Path) -> None:
         self._path = path
@@ -54,9 +54,9 @@ class ResultLedger:
                 continue
 
     @classmethod
-    def for_place(cls, folder: Path, place: Path) -> "ResultLedger":
-        """The ledger kept in a folder for the results at a place."""
-        mark = hashlib.sha256(os.fsencode(os.path.realpath(place))).hexdigest()[:24]
+    def for_destination(cls, folder: Path, destination: Path) -> "ResultLedger":
+        """The ledger kept in a folder for the results at a destination."""
+        mark = hashlib.sha256(os.fsencode(os.path.realpath(destination))).hexdigest()[:24]
         return cls(folder / f"{mark}.jsonl")
 
     def _take(self, entry: Entry) -> None:

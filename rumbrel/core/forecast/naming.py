@@ -1,7 +1,7 @@
 """Names of results: the mirrored tree or a pattern, endings, and no two results with one name."""
 
 import unicodedata
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -15,23 +15,26 @@ __all__ = ["NamePool", "Naming"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Naming:
-    """How results of one forecast are called. suffix_text goes between the name and its ending."""
+    """How results of one forecast are called. addition goes between the name and its ending."""
 
     pattern: str = ""
-    suffix_text: str = ""
+    addition: str = ""
     system: FileSystem = file_system_for("native")
     longest: int | None = None
 
-    def relative_path(self, relative: Path, facts: Facts, target: Target, suffix: str, number: int) -> Path:
-        """Where a result goes below the place, as the source's place in its tree or the pattern says."""
+    def parts(self, relative: Path, facts: Facts, target: Target, number: int) -> tuple[tuple[str, ...], str]:
+        """(folders, stem) below the destination as the source's tree or the pattern says, not yet cleaned."""
         if self.pattern:
             *folders, stem = filled_pattern(self.pattern, _values(relative, facts, target, number))
-        else:
-            folders, stem = list(relative.parent.parts), relative.stem
-        folders = self._shallow(folders)
-        stem += self.suffix_text
-        name = fitted_name(stem, suffix, self.system, longest=self.longest)
-        return Path(*(self._folder(folder) for folder in folders), name)
+            return tuple(folders), stem + self.addition
+        return relative.parent.parts, relative.stem + self.addition
+
+    def folder(self, folders: Sequence[str]) -> Path:
+        """Folders as the file system takes them."""
+        return Path(*(self._folder(folder) for folder in self._shallow(list(folders))))
+
+    def name(self, stem: str, suffix: str) -> str:
+        return fitted_name(stem, suffix, self.system, longest=self.longest)
 
     def _shallow(self, folders: list[str]) -> list[str]:
         """As many folders as the file system is deep; the innermost ones become one."""
@@ -41,7 +44,7 @@ class Naming:
         return [*folders[: deepest - 2], " - ".join(folders[deepest - 2 :])]
 
     def _folder(self, name: str) -> str:
-        """A folder is never one of dots, so nothing leaves the place."""
+        """A folder is never one of dots, so nothing leaves the destination."""
         fitted = fitted_name(name, "", self.system, longest=self.longest)
         return "_" if set(fitted) <= {"."} else fitted
 
@@ -55,8 +58,8 @@ class Naming:
 
     def why_changed(self, wanted: str) -> str:
         if clean_name(wanted, self.system) != unicodedata.normalize("NFC", wanted):
-            return f"has signs that {self.system.label} does not take"
-        return "is too long for its place"
+            return f"has characters that {self.system.label} does not take"
+        return "is too long for its destination"
 
 
 _NUMBERS = frozenset({"track", "disc"})
@@ -86,7 +89,7 @@ def _values(relative: Path, facts: Facts, target: Target, number: int) -> Mappin
 
 
 class NamePool:
-    """The names given out so far, compared as a place that ignores case would compare them."""
+    """The names given out so far, compared as a file system that ignores case would compare them."""
 
     def __init__(self, naming: Naming) -> None:
         self._naming = naming

@@ -1,16 +1,19 @@
 """The values of a forecast."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
 
-from rumbrel.core.formats.table import kind_label
+from rumbrel.core.formats.rewrap import Rewrap
+from rumbrel.core.formats.table import format_label
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.sound.stages import Treatment
+from rumbrel.core.targets.fit import Fit, FitKind
 from rumbrel.core.targets.model import Target
 
-__all__ = ["Action", "After", "Step", "WRITING_ACTIONS", "Warning", "WarningCode"]
+__all__ = ["Action", "After", "Step", "WRITING_ACTIONS", "Warning", "WarningCode", "warning_records"]
 
 
 class Action(StrEnum):
@@ -55,6 +58,10 @@ class Warning:  # noqa: A001 - the word of the product
     text: str
 
 
+def warning_records(warnings: Sequence[Warning]) -> list[dict[str, str]]:
+    return [{"code": str(warning.code), "text": warning.text} for warning in warnings]
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class After:
     """What the result will be. size_bytes is that of the sound, tags and covers come on top: exact where
@@ -74,8 +81,8 @@ class After:
     most_bytes: int
 
     @property
-    def kind(self) -> str:
-        return kind_label(self.container, self.codec)
+    def format(self) -> str:
+        return format_label(self.container, self.codec)
 
     def as_record(self) -> dict[str, Any]:
         names = ("container", "codec", "sample_rate", "bit_depth", "channels", "samples", "lossless")
@@ -86,7 +93,8 @@ class After:
 class Step:
     """One source and one target: what will be done with it and where the result goes.
 
-    output is "" where nothing is written. replaces says that an older result may be written over.
+    source_id is the source's in its batch. fit is how the track stands to the target, None where it was
+    not looked at. output is "" where nothing is written. replaces says that an older result may be written over.
     encoding is the key of what is written; extra_fields are tags that the work itself yields. work
     marks target and settings in the ledger of results.
     """
@@ -95,6 +103,8 @@ class Step:
     target: Target
     action: Action
     reason: str
+    source_id: int = -1
+    fit: Fit | None = None
     output: str = ""
     replaces: bool = False
     after: After | None = None
@@ -109,6 +119,18 @@ class Step:
     def writes(self) -> bool:
         return self.action in WRITING_ACTIONS
 
+    @property
+    def rewrap(self) -> Rewrap | None:
+        """How the sound is packed anew, where that is what is done."""
+        return self.fit.rewrap if self.fit is not None and self.action is Action.REWRAP else None
+
+    @property
+    def heard_channels(self) -> int:
+        """How many channels the track has for its target, whether it is converted or not."""
+        if self.fit is not None and self.fit.kind is FitKind.CONVERT and self.fit.shape is not None:
+            return self.fit.shape.channels
+        return self.shape.channels if self.shape is not None else self.source.channels
+
     def as_record(self) -> dict[str, Any]:
         return {
             "source": self.source.path,
@@ -122,5 +144,5 @@ class Step:
             "bytes_range": [self.after.least_bytes, self.after.most_bytes] if self.after else None,
             "after": self.after.as_record() if self.after else None,
             "gain_db": round(self.treatment.gain_db, 2),
-            "warnings": [{"code": str(w.code), "text": w.text} for w in self.warnings],
+            "warnings": warning_records(self.warnings),
         }

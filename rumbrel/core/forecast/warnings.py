@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from rumbrel.core.formats.encodings import Encoding
 from rumbrel.core.formats.rewrap import Rewrap
 from rumbrel.core.formats.table import CONTAINER_BY_KEY
-from rumbrel.core.inspection.facts import Facts, ProblemCode
+from rumbrel.core.inspection.facts import Facts, FaultCode
 from rumbrel.core.sound.shape import CHANNEL_ORDERS, SoundShape
 from rumbrel.core.tags import unheld_fields
 
@@ -26,16 +26,16 @@ def sound_warnings(facts: Facts, after: After, shape: SoundShape) -> Iterator[Wa
     if shape.sample_rate > facts.sample_rate and after.codec != "opus":
         yield _warning(
             WarningCode.UPSAMPLED,
-            f"{facts.sample_rate / 1000:g} becomes {shape.sample_rate / 1000:g} kHz, which adds nothing to the sound.",
+            f"Raised from {facts.sample_rate / 1000:g} to {shape.sample_rate / 1000:g} kHz; the sound does not improve.",
         )
     if facts.lossless and after.lossless and shape.depth_bits:
         yield from _depth_warnings(facts, shape)
-    for problem in facts.problems:
-        if problem.code in (ProblemCode.CUT_SHORT, ProblemCode.DAMAGED):
-            code = WarningCode.CUT_SHORT if problem.code is ProblemCode.CUT_SHORT else WarningCode.DAMAGED
-            yield _warning(code, problem.text)
-        elif problem.code is ProblemCode.WRONG_EXTENSION:
-            yield _warning(WarningCode.WRONG_EXTENSION, problem.text)
+    for fault in facts.faults:
+        if fault.code in (FaultCode.CUT_SHORT, FaultCode.DAMAGED):
+            code = WarningCode.CUT_SHORT if fault.code is FaultCode.CUT_SHORT else WarningCode.DAMAGED
+            yield _warning(code, fault.text)
+        elif fault.code is FaultCode.WRONG_EXTENSION:
+            yield _warning(WarningCode.WRONG_EXTENSION, fault.text)
     usual = CHANNEL_ORDERS.get(facts.channels)
     if facts.speakers and usual and facts.speakers != usual and shape.channels == facts.channels:
         text = f"The channels are {' '.join(facts.speakers)}; the result calls them {' '.join(usual)}."
@@ -58,9 +58,9 @@ _BARE = frozenset({"adts", "ac3", "mpegts", "avi"})
 
 
 def _choice_warnings(facts: Facts) -> Iterator[Warning]:
-    for problem in facts.problems:
-        if problem.code is ProblemCode.OTHER_SOUND:
-            yield _warning(WarningCode.OTHER_SOUND, problem.text)
+    for fault in facts.faults:
+        if fault.code is FaultCode.OTHER_SOUND:
+            yield _warning(WarningCode.OTHER_SOUND, fault.text)
     if facts.sound_streams > 1:
         named = [s.language or s.title or f"number {s.index + 1}" for s in facts.streams]
         others = ", ".join(name for index, name in enumerate(named) if index != facts.sound_index) or "the others"
@@ -72,11 +72,11 @@ def _lossy_warnings(facts: Facts, after: After) -> Iterator[Warning]:
     if after.lossless:
         yield _warning(WarningCode.LOSSY_TO_LOSSLESS, "The source is lossy: the result is larger and sounds no better.")
         return
-    yield _warning(WarningCode.LOSSY_TO_LOSSY, "Lossy to lossy.")
+    yield _warning(WarningCode.LOSSY_TO_LOSSY, "Coded lossily a second time.")
     if after.bitrate_bps > facts.bitrate_bps * 1.02:
         yield _warning(
             WarningCode.BITRATE_ABOVE_SOURCE,
-            f"{after.bitrate_bps // 1000} is above the source's {round(facts.bitrate_bps / 1000)} kbit/s.",
+            f"{after.bitrate_bps // 1000} kbit/s cannot bring back what {round(facts.bitrate_bps / 1000)} kbit/s left out.",
         )
 
 
@@ -85,11 +85,12 @@ def _depth_warnings(facts: Facts, shape: SoundShape) -> Iterator[Warning]:
     if source is None or source > shape.depth_bits:
         yield _warning(
             WarningCode.DEPTH_REDUCED,
-            f"{f'{source} bit' if source else 'floating point'} becomes {shape.depth_bits} bit, with dither.",
+            f"Rounded from {f'{source} bit' if source else 'floating point'} to {shape.depth_bits} bit, with dither.",
         )
     elif source < shape.depth_bits and shape.sample_rate == facts.sample_rate and source % 8 == 0:
         yield _warning(
-            WarningCode.DEEPER_THAN_SOURCE, f"{source} bit becomes {shape.depth_bits} bit, which adds nothing."
+            WarningCode.DEEPER_THAN_SOURCE,
+            f"Raised from {source} to {shape.depth_bits} bit; the sound does not improve.",
         )
 
 

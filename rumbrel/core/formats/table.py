@@ -12,7 +12,7 @@ __all__ = [
     "SOUND_SUFFIXES",
     "codec_for",
     "container_for",
-    "kind_label",
+    "format_label",
 ]
 
 
@@ -201,7 +201,7 @@ CODEC_BY_KEY: dict[str, Codec] = {row.key: row for row in CODECS}
 CONTAINER_BY_KEY: dict[str, Container] = {row.key: row for row in CONTAINERS}
 
 
-def kind_label(container: str, codec: str) -> str:
+def format_label(container: str, codec: str) -> str:
     """What a person calls such a file: the container where it is plain PCM, else the codec."""
     if codec in ("pcm", "pcm-float") and container in CONTAINER_BY_KEY:
         return CONTAINER_BY_KEY[container].label

@@ -1,15 +1,16 @@
-"""What a file really is: Facts and Problems, taken from the stream and never from the name."""
+"""What a file really is: its facts and faults, taken from the stream and never from the name."""
 
 from .deep import DeepFacts, inspect_deep
-from .facts import Facts, Problem, ProblemCode, SoundStream
+from .facts import FACTS_VERSION, Facts, Fault, FaultCode, SoundStream
 from .inspect import inspect_file
 from .many import inspect_many
 
 __all__ = [
+    "FACTS_VERSION",
     "DeepFacts",
     "Facts",
-    "Problem",
-    "ProblemCode",
+    "Fault",
+    "FaultCode",
     "SoundStream",
     "inspect_deep",
     "inspect_file",

@@ -17,14 +17,14 @@ from rumbrel.core.sound.level import Level, LevelMeter
 from rumbrel.core.sound.picture import Picture, PictureMaker
 from rumbrel.core.sound.shape import Block
 
-from .facts import Facts, Problem, ProblemCode
+from .facts import Facts, Fault, FaultCode
 
 __all__ = ["DeepFacts", "inspect_deep"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DeepFacts:
-    """facts with the problems that only decoding shows; the rest is None where nothing decodes.
+    """facts with the faults that only decoding shows; the rest is None where nothing decodes.
 
     digest is XXH3 of the samples, the same for every lossless copy whatever its container.
     damaged_at are the places of damaged packets, in samples.
@@ -54,7 +54,7 @@ class DeepFacts:
             "clipped_runs": self.state.clipped_runs,
             "leading_silence_samples": self.ends.leading_samples,
             "trailing_silence_samples": self.ends.trailing_samples,
-            "channels": self.state.channels,
+            "channels": self.state.channels_text,
             "used_bits": self.state.used_bits,
             "spectral_edge_hz": edge.frequency_hz if edge else None,
             "upsampled_from_hz": edge.upsampled_from_hz if edge else None,
@@ -81,11 +81,11 @@ def inspect_deep(facts: Facts, *, progress: Callable[[float], None] = lambda sha
     try:
         return _decoded(facts, progress)
     except DecodeError as error:
-        return DeepFacts(facts=_with(facts, ProblemCode.UNREADABLE, str(error)))
+        return DeepFacts(facts=_with(facts, FaultCode.UNREADABLE, str(error)))
 
 
-def _with(facts: Facts, code: ProblemCode, text: str) -> Facts:
-    return replace(facts, problems=(*facts.problems, Problem(code=code, text=text)))
+def _with(facts: Facts, code: FaultCode, text: str) -> Facts:
+    return replace(facts, faults=(*facts.faults, Fault(code=code, text=text)))
 
 
 class _StoredDigest:
@@ -149,21 +149,21 @@ def _clock(samples: int, rate: int) -> str:
 
 
 def _judged(found: DeepFacts, digest_differs: bool) -> Facts:
-    """Problems that only decoding shows."""
+    """Faults that only decoding shows."""
     facts = found.facts
     if found.damaged_packets:
         # Said again with the places, where the quick look has found them too.
-        kept = tuple(problem for problem in facts.problems if problem.code is not ProblemCode.DAMAGED)
-        facts = replace(facts, problems=kept)
+        kept = tuple(fault for fault in facts.faults if fault.code is not FaultCode.DAMAGED)
+        facts = replace(facts, faults=kept)
         places = ", ".join(_clock(at, facts.sample_rate) for at in found.damaged_at[:5])
         text = f"{found.damaged_packets} damaged frames, the first at {places}. The rest can be used; copy it again."
-        facts = _with(facts, ProblemCode.DAMAGED, text)
+        facts = _with(facts, FaultCode.DAMAGED, text)
     elif digest_differs:
         text = "The samples differ from the digest that their maker stored in the file. Copy it again."
-        facts = _with(facts, ProblemCode.DAMAGED, text)
-    elif found.decoded_samples < facts.samples and all(p.code is not ProblemCode.CUT_SHORT for p in facts.problems):
+        facts = _with(facts, FaultCode.DAMAGED, text)
+    elif found.decoded_samples < facts.samples and all(p.code is not FaultCode.CUT_SHORT for p in facts.faults):
         text = f"Only {found.decoded_samples:,} of {facts.samples:,} samples decode. Copy it again."
-        facts = _with(facts, ProblemCode.CUT_SHORT, text)
+        facts = _with(facts, FaultCode.CUT_SHORT, text)
     edge = found.state.edge if found.state else None
     if facts.lossless and edge:
         khz = f"{edge.frequency_hz / 1000:.1f} kHz"
@@ -172,5 +172,5 @@ def _judged(found: DeepFacts, digest_differs: bool) -> Facts:
         else:
             why = "it seems to have been made from a lossy file"
         text = f"The sound ends sharply at {khz}: {why}. Look for an earlier copy."
-        facts = _with(facts, ProblemCode.DOUBTFUL_LOSSLESS, text)
+        facts = _with(facts, FaultCode.DOUBTFUL_LOSSLESS, text)
     return facts

@@ -7,10 +7,14 @@ from typing import Any
 from rumbrel.core.sound.decoding import StreamChoice
 from rumbrel.core.tags import EMPTY_TAGS, TagSet
 
-__all__ = ["Facts", "Length", "Problem", "ProblemCode", "SoundStream"]
+__all__ = ["FACTS_VERSION", "Facts", "Length", "Fault", "FaultCode", "SoundStream"]
 
 
-class ProblemCode(StrEnum):
+FACTS_VERSION = 1
+"""Grows when inspection finds more or otherwise, so that kept facts of an older one are read again."""
+
+
+class FaultCode(StrEnum):
     """Every fault inspection can name."""
 
     MISSING = "missing"
@@ -29,20 +33,20 @@ class ProblemCode(StrEnum):
 
 _HARMLESS = frozenset(
     {
-        ProblemCode.WRONG_EXTENSION,
-        ProblemCode.TAGS_UNREADABLE,
-        ProblemCode.DOUBTFUL_LOSSLESS,
-        ProblemCode.OTHER_SOUND,
+        FaultCode.WRONG_EXTENSION,
+        FaultCode.TAGS_UNREADABLE,
+        FaultCode.DOUBTFUL_LOSSLESS,
+        FaultCode.OTHER_SOUND,
     }
 )
-_SALVAGEABLE = frozenset({ProblemCode.CUT_SHORT, ProblemCode.DAMAGED})
+_SALVAGEABLE = frozenset({FaultCode.CUT_SHORT, FaultCode.DAMAGED})
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Problem:
+class Fault:
     """A fault with a sentence that says what it is and what to do."""
 
-    code: ProblemCode
+    code: FaultCode
     text: str
 
     @property
@@ -80,7 +84,7 @@ _CUT_CODECS = frozenset({"speex", "vorbis"})
 class Facts:
     """What a file holds. samples counts sampling instants; bitrate is in bits/s of the sound alone.
 
-    A file without usable sound has container "" or codec "" and says why in problems. bit_depth is
+    A file without usable sound has container "" or codec "" and says why in faults. bit_depth is
     None where the coding has none (lossy codings and floating point). Of several sounds all this is
     about the one at sound_index. speakers are the channels' names where the file states them. lead_samples is the silence
     that goes before the sound so that it stays with its pictures; samples counts it. Delay and
@@ -110,17 +114,17 @@ class Facts:
     padding_samples: int | None = None
     has_video: bool = False
     tags: TagSet = EMPTY_TAGS
-    problems: tuple[Problem, ...] = ()
+    faults: tuple[Fault, ...] = ()
 
     @property
     def ok(self) -> bool:
         """True when all of the sound can be used."""
-        return all(problem.harmless for problem in self.problems)
+        return all(fault.harmless for fault in self.faults)
 
     @property
     def usable(self) -> bool:
         """True when some of the sound can be used."""
-        return bool(self.samples) and all(p.harmless or p.salvageable for p in self.problems)
+        return bool(self.samples) and all(p.harmless or p.salvageable for p in self.faults)
 
     @property
     def duration_seconds(self) -> float:
@@ -173,7 +177,7 @@ class Facts:
             "chapters": [
                 {"start": c.start_seconds, "end": c.end_seconds, "title": c.title} for c in self.tags.chapters
             ],
-            "problems": [{"code": str(problem.code), "text": problem.text} for problem in self.problems],
+            "faults": [{"code": str(fault.code), "text": fault.text} for fault in self.faults],
         }
 
 

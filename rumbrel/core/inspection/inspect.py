@@ -1,4 +1,4 @@
-"""From a path to Facts. A faulty file yields Facts with problems, never an exception."""
+"""From a path to Facts. A faulty file yields Facts with faults, never an exception."""
 
 import stat
 from collections.abc import Mapping
@@ -16,7 +16,7 @@ from rumbrel.core.sound.shape import speakers_named
 from rumbrel.core.tags import EMPTY_TAGS, TagSet, read_chapters, read_tags
 
 from .ends import lacks_index
-from .facts import Facts, Length, Problem, ProblemCode, SoundStream
+from .facts import Facts, Fault, FaultCode, Length, SoundStream
 from .headers import Heading, read_heading
 from .lengths import length_reader, riff_valid_bits, wavpack_bits
 
@@ -36,15 +36,15 @@ def _inspect(path: Path, suffix: str, sound: str) -> Facts:
         status = path.stat()
     except OSError as error:
         text = f"The file is not there: {error.strerror}. Check that its disk or network folder is connected."
-        return _faulty(Facts(path=str(path)), ProblemCode.MISSING, text)
+        return _faulty(Facts(path=str(path)), FaultCode.MISSING, text)
     facts = Facts(path=str(path), size_bytes=status.st_size, modified_ns=status.st_mtime_ns)
     if not stat.S_ISREG(status.st_mode):
-        return _faulty(facts, ProblemCode.MISSING, "This is not a file.")
+        return _faulty(facts, FaultCode.MISSING, "This is not a file.")
     if status.st_size == 0:
-        return _faulty(facts, ProblemCode.EMPTY, "The file has no content. Copy it again from where it came.")
+        return _faulty(facts, FaultCode.EMPTY, "The file has no content. Copy it again from where it came.")
     if status.st_size >= _SMALLEST_PLACEHOLDER_BYTES and status.st_blocks == 0:
         text = "Only a placeholder is here; the content is kept elsewhere. Fetch the file, then scan again."
-        return _faulty(facts, ProblemCode.NOT_PRESENT, text)
+        return _faulty(facts, FaultCode.NOT_PRESENT, text)
     headerless = _HEADERLESS_BY_SUFFIX.get(suffix.lower())
     if headerless and not _has_header(path):
         return _inspect_headerless(facts, headerless)
@@ -55,9 +55,9 @@ def _inspect(path: Path, suffix: str, sound: str) -> Facts:
         with av.open(str(path), format=_bare_format(path), metadata_errors="replace") as container:
             return _inspect_open(path, facts, container, sound)
     except PermissionError:
-        return _faulty(facts, ProblemCode.UNREADABLE, "Rumbrel may not read this file. Change its permissions.")
+        return _faulty(facts, FaultCode.UNREADABLE, "Rumbrel may not read this file. Change its permissions.")
     except (av.error.FFmpegError, OSError, ValueError) as error:
-        return _faulty(facts, ProblemCode.UNREADABLE, _why_unreadable(path, error))
+        return _faulty(facts, FaultCode.UNREADABLE, _why_unreadable(path, error))
 
 
 _FEW_FRAMES_BYTES = 8192
@@ -79,7 +79,7 @@ def _why_unreadable(path: Path, error: Exception) -> str:
             "Copy it again from where it came."
         )
     reason = getattr(error, "strerror", None) or str(error)
-    return f"This is no sound file that can be read ({reason})."
+    return f"This is not a sound file that can be read ({reason})."
 
 
 # File systems keep small files in their own tables, with no blocks.
@@ -114,8 +114,8 @@ def _inspect_headerless(facts: Facts, container: Container) -> Facts:
     )
 
 
-def _faulty(facts: Facts, code: ProblemCode, text: str) -> Facts:
-    return replace(facts, problems=(*facts.problems, Problem(code=code, text=text)))
+def _faulty(facts: Facts, code: FaultCode, text: str) -> Facts:
+    return replace(facts, faults=(*facts.faults, Fault(code=code, text=text)))
 
 
 def _inspect_heading(path: Path, facts: Facts, heading: Heading) -> Facts:
@@ -124,7 +124,7 @@ def _inspect_heading(path: Path, facts: Facts, heading: Heading) -> Facts:
     stream = SoundStream(
         index=0, codec=codec, language="", title="", sample_rate=heading.sample_rate, channels=heading.channels
     )
-    tags, problems = _tags(path, heading.container, codec, {})
+    tags, faults = _tags(path, heading.container, codec, {})
     return Facts(
         path=facts.path,
         size_bytes=facts.size_bytes,
@@ -146,7 +146,7 @@ def _inspect_heading(path: Path, facts: Facts, heading: Heading) -> Facts:
         delay_samples=length.delay_samples,
         padding_samples=length.padding_samples,
         tags=tags,
-        problems=problems,
+        faults=faults,
     )
 
 
@@ -170,18 +170,18 @@ def _inspect_open(path: Path, facts: Facts, opened: Any, wish: str) -> Facts:
         has_video=bool(moving),
     )
     if not sounds:
-        return _faulty(facts, ProblemCode.NO_SOUND, "There is no sound in this file.")
+        return _faulty(facts, FaultCode.NO_SOUND, "There is no sound in this file.")
     facts = _with_choice(facts, wish)
     sound = sounds[facts.sound_index]
     context = sound.codec_context
     if _is_protected(sound):
         return _faulty(
             facts,
-            ProblemCode.PROTECTED,
+            FaultCode.PROTECTED,
             "The sound is protected by its seller and cannot be decoded. Ask for an open copy.",
         )
     if context is None or not context.sample_rate or not context.channels:
-        return _faulty(facts, ProblemCode.UNREADABLE, "The file does not say what its sound is made of.")
+        return _faulty(facts, FaultCode.UNREADABLE, "The file does not say what its sound is made of.")
     codec = codec_for(context.name)
     depth = _bit_depth(codec.key, context) if codec.lossless else None
     if container.key == "wav" and depth == 32:
@@ -200,14 +200,14 @@ def _inspect_open(path: Path, facts: Facts, opened: Any, wish: str) -> Facts:
     try:
         length = length_reader(container.key)(path, sound)
     except OSError as error:
-        return _faulty(facts, ProblemCode.UNREADABLE, f"The file could not be read: {error.strerror}.")
+        return _faulty(facts, FaultCode.UNREADABLE, f"The file could not be read: {error.strerror}.")
     facts = _with_length(facts, length)
     if moving:
         facts = _with_lead(facts, sound, moving[0])
-    tags, problem = _tags(path, facts.container, facts.codec, dict(opened.metadata))
+    tags, fault = _tags(path, facts.container, facts.codec, dict(opened.metadata))
     if not tags.chapters:
         tags = replace(tags, chapters=read_chapters(opened))
-    return replace(facts, tags=tags, problems=facts.problems + problem)
+    return replace(facts, tags=tags, faults=facts.faults + fault)
 
 
 def _with_choice(facts: Facts, wish: str) -> Facts:
@@ -219,7 +219,7 @@ def _with_choice(facts: Facts, wish: str) -> Facts:
             return replace(facts, sound_index=stream.index)
     there = ", ".join(stream.language or f"number {stream.index + 1}" for stream in facts.streams)
     text = f"There is no sound '{wish}' here, only {there}; the first is taken."
-    return _faulty(facts, ProblemCode.OTHER_SOUND, text)
+    return _faulty(facts, FaultCode.OTHER_SOUND, text)
 
 
 def _stream(number: int, sound: Any) -> SoundStream:
@@ -298,16 +298,16 @@ def _with_length(facts: Facts, length: Length) -> Facts:
         padding_samples=length.padding_samples,
     )
     if not length.samples and length.whole:
-        return _faulty(facts, ProblemCode.NO_SOUND, "The file has the form of a sound file, but no sound in it.")
+        return _faulty(facts, FaultCode.NO_SOUND, "The file has the form of a sound file, but no sound in it.")
     if not length.whole:
         here, stated = _clock(seconds), _clock(length.stated / facts.sample_rate) if length.stated else ""
         what = f"{here} of {stated} can be read" if stated else f"{here} can be read"
         if here == stated and length.samples:
             what = "its last moment is missing"
-        return _faulty(facts, ProblemCode.CUT_SHORT, f"Cut short: {what}. Copy it again from where it came.")
+        return _faulty(facts, FaultCode.CUT_SHORT, f"Cut short: {what}. Copy it again from where it came.")
     if length.damaged_packets:
         text = f"{length.damaged_packets} damaged frames. The rest can be used; copy it again from where it came."
-        return _faulty(facts, ProblemCode.DAMAGED, text)
+        return _faulty(facts, FaultCode.DAMAGED, text)
     return facts
 
 
@@ -316,12 +316,12 @@ def _clock(seconds: float) -> str:
     return f"{whole // 60}:{whole % 60:02d}"
 
 
-def _tags(path: Path, container: str, codec: str, fallback: Mapping[str, str]) -> tuple[TagSet, tuple[Problem, ...]]:
+def _tags(path: Path, container: str, codec: str, fallback: Mapping[str, str]) -> tuple[TagSet, tuple[Fault, ...]]:
     try:
         tags = read_tags(path, container=container, codec=codec, fallback=fallback)
         return tags.without_pictures(), ()
     except TagError as error:
-        return EMPTY_TAGS, (Problem(code=ProblemCode.TAGS_UNREADABLE, text=f"{error} The sound is not affected."),)
+        return EMPTY_TAGS, (Fault(code=FaultCode.TAGS_UNREADABLE, text=f"{error} The sound is not affected."),)
 
 
 def _judge_name(facts: Facts, suffix: str) -> Facts:
@@ -331,4 +331,4 @@ def _judge_name(facts: Facts, suffix: str) -> Facts:
         return facts
     named = f"named {suffix}" if suffix else "has no name ending"
     text = f"The file is {named} but holds {container.label}. Some players go by the name; results get the right one."
-    return _faulty(facts, ProblemCode.WRONG_EXTENSION, text)
+    return _faulty(facts, FaultCode.WRONG_EXTENSION, text)

@@ -13,6 +13,16 @@ _STAND_INS = {'"': "'", "*": "+", "/": "-", ":": "-", "<": "(", ">": ")", "?": "
 def clean_name(name: str, system: FileSystem) -> str:
     """The name with what the file system forbids replaced, not yet cut to its length."""
     text = unicodedata.normalize("NFC", name)
+    if not (text.isascii() and system.forbidden.isdisjoint(text)):
+        text = _replaced(text, system)
+    if system.trims_end:
+        text = text.rstrip(". ").lstrip(" ")
+    if text.partition(".")[0].lower() in system.reserved:
+        text = f"_{text}"
+    return text
+
+
+def _replaced(text: str, system: FileSystem) -> str:
     if system.basic_plane_only:
         text = "".join(sign if ord(sign) <= 0xFFFF else "_" for sign in text)
     text = "".join(_STAND_INS.get(sign, "_") if sign in system.forbidden else sign for sign in text)
@@ -21,10 +31,6 @@ def clean_name(name: str, system: FileSystem) -> str:
         text = "".join(sign for sign in text if unicodedata.category(sign) != "Cf" or sign == "\u200d")
         # A lone surrogate stands for a byte that was no UTF-8: such a place cannot hold it.
         text = text.encode("utf-8", "replace").decode("utf-8").replace("?", "_")
-    if system.trims_end:
-        text = text.rstrip(". ").lstrip(" ")
-    if text.partition(".")[0].lower() in system.reserved:
-        text = f"_{text}"
     return text
 
 

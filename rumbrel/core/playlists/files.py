@@ -5,6 +5,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from rumbrel.core.errors import PlaylistError
+from rumbrel.core.files import write_whole
 
 from .locating import settled
 from .m3u import read_m3u, write_m3u
@@ -42,7 +43,7 @@ def read_list(path: Path) -> TrackList:
     else:
         text = _decoded(raw)
         if "\0" in text:
-            raise PlaylistError(f"{path.name} is no playlist.")
+            raise PlaylistError(f"{path.name} is not a playlist.")
         is_pls = text.lstrip("\ufeff \r\n\t")[:10].lower() == "[playlist]"
         tracks = read_pls(text, folder) if is_pls or path.suffix.lower() == ".pls" else read_m3u(text, folder)
     return TrackList(entries=settled(tracks.entries, folder), title=tracks.title)
@@ -57,7 +58,7 @@ _WRITERS: dict[str, Callable[[TrackList, list[str]], str]] = {
 
 
 def write_list(tracks: TrackList, path: Path, *, relative: bool = True) -> None:
-    """Write a list in the format of its ending. Raises PlaylistError for another ending or a refusing place.
+    """Write a list in the format of its ending. Raises PlaylistError for another ending, OutputError where it cannot be written.
 
     Relative places count from the list. M3U is written in Windows' Western code page where that
     holds every name, since players that want M3U and not M3U8 read that.
@@ -74,15 +75,7 @@ def write_list(tracks: TrackList, path: Path, *, relative: bool = True) -> None:
     raw = text.encode("utf-8", "surrogateescape")
     if path.suffix.lower() == ".m3u":
         raw = _western(text) or raw
-    working = path.with_name(f".{path.name}.part")
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        working.write_bytes(raw)
-        working.replace(path)
-    except OSError as error:
-        raise PlaylistError(f"The list could not be written to {path}: {error.strerror}.") from error
-    finally:
-        working.unlink(missing_ok=True)
+    write_whole(path, raw)
 
 
 def _western(text: str) -> bytes | None:

@@ -16,7 +16,7 @@ _KEY = re.compile(r"(file|title|length)(\d{1,6})\s*=(.*)", re.IGNORECASE)
 def read_pls(text: str, folder: Path) -> TrackList:
     """Raises PlaylistError when the section is missing."""
     if not re.search(r"^\s*\[playlist\]", text, re.IGNORECASE | re.MULTILINE):
-        raise PlaylistError("The list has no section [playlist], so it is no PLS.")
+        raise PlaylistError("The list has no section [playlist], so it is not a PLS.")
     rows: dict[int, dict[str, str]] = {}
     for line in text.splitlines():
         match = _KEY.match(line.strip())

@@ -25,7 +25,7 @@ def read_xspf(raw: bytes, folder: Path) -> TrackList:
     try:
         root = fromstring(raw, forbid_dtd=True)
     except (ParseError, DefusedXmlException, ValueError, LookupError) as error:
-        raise PlaylistError(f"The list is no XSPF that can be read ({type(error).__name__}).") from error
+        raise PlaylistError(f"The list is not an XSPF that can be read ({type(error).__name__}).") from error
     if _name(root.tag) != "playlist":
         raise PlaylistError("The list is XML, but no XSPF playlist.")
     entries = []

@@ -1,6 +1,7 @@
 """What one pass over the samples tells of a recording's state: clipping, silence, channels, spectrum."""
 
 from dataclasses import dataclass
+from enum import StrEnum
 
 import numpy as np
 from numpy.typing import NDArray
@@ -61,18 +62,33 @@ class SpectralEdge:
     upsampled_from_hz: int | None
 
 
+class ChannelState(StrEnum):
+    """How the channels of a recording stand to each other."""
+
+    USUAL = ""
+    IDENTICAL = "identical"
+    INVERTED = "inverted"
+    SILENT = "silent"
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class State:
     """clipped_runs counts stretches of three or more samples at full scale in one channel.
 
-    used_bits is the depth that the integer samples really use, None for floating point. channels is
-    "", "identical", "inverted" or "silent 1" (counting from 1).
+    used_bits is the depth that the integer samples really use, None for floating point. silent_channel is
+    the first that is silent, counting from 1, where channels says that one is.
     """
 
     clipped_runs: int
     used_bits: int | None
-    channels: str
+    channels: ChannelState
     edge: SpectralEdge | None
+    silent_channel: int | None = None
+
+    @property
+    def channels_text(self) -> str:
+        """ "identical", "inverted" or "silent 1" (counting from 1); "" for the usual state."""
+        return f"{self.channels} {self.silent_channel}" if self.silent_channel else str(self.channels)
 
 
 class StateMeter:
@@ -135,7 +151,13 @@ class StateMeter:
 
     def state(self) -> State:
         runs = self._clipped_runs + int(np.count_nonzero(self._run >= _CLIPPED_RUN_SAMPLES))
-        return State(clipped_runs=runs, used_bits=self._used_bits(), channels=self._channels(), edge=self._edge())
+        return State(
+            clipped_runs=runs,
+            used_bits=self._used_bits(),
+            channels=self._channels(),
+            edge=self._edge(),
+            silent_channel=self._silent_channel(),
+        )
 
     def _used_bits(self) -> int | None:
         if self._shape.is_float:
@@ -145,16 +167,20 @@ class StateMeter:
             return 0
         return width - ((self._bits_seen & -self._bits_seen).bit_length() - 1)
 
-    def _channels(self) -> str:
-        if self._peaks.max(initial=0.0) > _DEAD_CHANNEL:
-            dead = np.flatnonzero(self._peaks < _DEAD_CHANNEL)
-            if len(dead):
-                return f"silent {dead[0] + 1}"
-            if self._identical:
-                return "identical"
-            if self._inverted:
-                return "inverted"
-        return ""
+    def _silent_channel(self) -> int | None:
+        if self._peaks.max(initial=0.0) <= _DEAD_CHANNEL:
+            return None
+        dead = np.flatnonzero(self._peaks < _DEAD_CHANNEL)
+        return int(dead[0]) + 1 if len(dead) else None
+
+    def _channels(self) -> ChannelState:
+        if self._peaks.max(initial=0.0) <= _DEAD_CHANNEL:
+            return ChannelState.USUAL
+        if self._silent_channel():
+            return ChannelState.SILENT
+        if self._identical:
+            return ChannelState.IDENTICAL
+        return ChannelState.INVERTED if self._inverted else ChannelState.USUAL
 
     def _edge(self) -> SpectralEdge | None:
         """The steepest fall within 600 Hz below which the spectrum is filled and above which nothing comes.

@@ -14,7 +14,7 @@ class Cover:
     """
 
     media_type: str
-    data: bytes
+    data: bytes = b""
     kind: int = 3
     description: str = ""
     size_bytes: int = 0

@@ -72,7 +72,7 @@ def write_riff_tags(path: Path, frames: mutagen.id3.ID3, tags: TagSet, *, id3_ve
     with path.open("r+b") as file:
         chunks = list_chunks(file)
         if not chunks:
-            raise TagError("The tags could not be written: this is no RIFF file.")
+            raise TagError("The tags could not be written: this is not a RIFF file.")
         for name, at, length in chunks:
             file.seek(at)
             if name.lower() == b"id3 " or (name == b"LIST" and length >= 4 and file.read(4) == b"INFO"):

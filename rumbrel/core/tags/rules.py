@@ -39,7 +39,7 @@ def apply_rules(tags: TagSet, rules: TagRules) -> tuple[TagSet, tuple[str, ...]]
     for cover in wanted:
         fitted = _fitted(cover, rules)
         if fitted is None:
-            notes.append(f"a cover of {len(cover.data):,} bytes is no picture that can be read, or too large")
+            notes.append(f"a cover of {len(cover.data):,} bytes is not a picture that can be read, or too large")
         else:
             covers.append(fitted)
     return replace(tags, fields=fields, covers=tuple(covers)), tuple(notes)

@@ -3,10 +3,13 @@
 import math
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import lru_cache
+from typing import Any
 
 from rumbrel.core.errors import EncodeError
 from rumbrel.core.formats.encodings import encoding_for
 from rumbrel.core.formats.rewrap import Rewrap, rewrap_for
+from rumbrel.core.formats.settings import EncoderSettings
 from rumbrel.core.formats.table import CODEC_BY_KEY, CONTAINER_BY_KEY
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.sound.shape import SoundShape
@@ -15,7 +18,7 @@ from rumbrel.core.sound.stages import mix_matrix
 from .model import Accepts, Target
 from .planning import planned_shape
 
-__all__ = ["Fit", "FitKind", "fit_to", "rewrap_to", "shape_for"]
+__all__ = ["Fit", "FitKind", "fit_to"]
 
 
 FLOAT_STANDS_FOR_BITS = 24
@@ -26,18 +29,28 @@ _SHORTEST_AVERAGE_SECONDS = 2.0
 
 
 class FitKind(StrEnum):
-    PLAYS = "plays as is"
-    REWRAP = "re-wrap"
+    """How a track stands to a target. The words for it are the screens' and the commands' own."""
+
+    PLAYS = "plays"
+    REWRAP = "rewrap"
     CONVERT = "convert"
     CANNOT = "cannot"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Fit:
-    """kind with its reason as a clause, in the words of the target's device."""
+    """How a track stands to a target, with all that was decided on the way.
+
+    reason is a clause in the words of the target's device. rewrap is how the track is packed anew, where
+    that will do. shape is what a conversion would make of it, None where there is no way; then refusal
+    says why.
+    """
 
     kind: FitKind
     reason: str
+    rewrap: Rewrap | None = None
+    shape: SoundShape | None = None
+    refusal: str = ""
 
 
 def _listed(values: tuple[object, ...], unit: str = "") -> str:
@@ -70,7 +83,7 @@ def _objection(facts: Facts, row: Accepts, strict: bool) -> str | None:
     if facts.bitrate_mode != "constant" and facts.duration_seconds < _SHORTEST_AVERAGE_SECONDS:
         slack = math.inf
     if row.sample_rates and facts.sample_rate not in row.sample_rates:
-        return f"takes {row.kind} at {_khz(row.sample_rates)}"
+        return f"takes {row.format} at {_khz(row.sample_rates)}"
     if row.channels and facts.channels not in row.channels:
         return f"takes {_listed(tuple(_CHANNEL_WORDS.get(c, f'{c} channels') for c in row.channels))}"
     if row.bit_depths and facts.bit_depth is not None and facts.bit_depth not in row.bit_depths:
@@ -91,51 +104,61 @@ def _objection(facts: Facts, row: Accepts, strict: bool) -> str | None:
 def fit_to(facts: Facts, target: Target) -> Fit:
     """Judge one track against one target."""
     if not facts.usable:
-        fatal = [p for p in facts.problems if not p.harmless]
-        return Fit(kind=FitKind.CANNOT, reason=fatal[0].text if fatal else "There is no sound in this file.")
+        fatal = [fault for fault in facts.faults if not fault.harmless]
+        text = fatal[0].text if fatal else "There is no sound in this file."
+        return Fit(kind=FitKind.CANNOT, reason=text, refusal=text)
+    shape = _shape(facts, target)
+    refusal = _refusal(facts, target, shape)
+    making: dict[str, Any] = {"refusal": refusal} if refusal else {"shape": shape}
     objections = []
-    whole = not facts.problems if target.strict else facts.ok
+    whole = not facts.faults if target.strict else facts.ok
     for row in target.accepts:
         if row.codec != facts.codec:
             continue
         objection = _objection(facts, row, target.strict) or (None if whole else "the source has faults")
         wrapping = _wrapping(facts, row)
         if objection is None and wrapping is None:
-            return Fit(kind=FitKind.PLAYS, reason=f"{target.device} plays it as it is")
-        if objection is None and wrapping and not facts.lead_samples and _rewrap(facts, row):
-            return Fit(kind=FitKind.REWRAP, reason=f"{target.device} {wrapping}")
+            return Fit(kind=FitKind.PLAYS, reason=f"{target.device} {target.verb} it as it is", **making)
+        if objection is None and wrapping and not facts.lead_samples:
+            rewrap = rewrap_for(facts.codec, facts.container, row.containers)
+            if rewrap is not None:
+                return Fit(kind=FitKind.REWRAP, reason=f"{target.device} {wrapping}", rewrap=rewrap, **making)
         objections.append(objection or wrapping)
-    refusal = _no_way(facts, target)
     if refusal:
-        return Fit(kind=FitKind.CANNOT, reason=refusal)
+        return Fit(kind=FitKind.CANNOT, reason=refusal, refusal=refusal)
     if objections:
-        return Fit(kind=FitKind.CONVERT, reason=f"{target.device} {objections[0]}")
-    kinds = tuple(dict.fromkeys(row.kind for row in target.accepts))
-    return Fit(kind=FitKind.CONVERT, reason=f"{target.device} takes {_listed(kinds)} only")
+        return Fit(kind=FitKind.CONVERT, reason=f"{target.device} {objections[0]}", **making)
+    labels = tuple(dict.fromkeys(row.format for row in target.accepts))
+    return Fit(kind=FitKind.CONVERT, reason=f"{target.device} takes {_listed(labels)} only", **making)
 
 
-def rewrap_to(facts: Facts, target: Target) -> Rewrap | None:
-    """How a track is packed anew for a target."""
-    rows = [row for row in target.accepts if row.codec == facts.codec and _objection(facts, row, target.strict) is None]
-    return next(filter(None, (_rewrap(facts, row) for row in rows)), None)
-
-
-def _rewrap(facts: Facts, row: Accepts) -> Rewrap | None:
-    return rewrap_for(facts.codec, facts.container, row.containers)
-
-
-def shape_for(facts: Facts, target: Target) -> SoundShape:
+def _shape(facts: Facts, target: Target) -> SoundShape:
     """The shape a track is converted to for a target."""
     depth = FLOAT_STANDS_FOR_BITS if facts.lossless and facts.bit_depth is None else facts.bit_depth
     return planned_shape(target.make, sample_rate=facts.sample_rate, bit_depth=depth, channels=facts.channels)
 
 
-def _no_way(facts: Facts, target: Target) -> str | None:
-    encoding = encoding_for(target.make.encoding)
-    shape = shape_for(facts, target)
+def _refusal(facts: Facts, target: Target, shape: SoundShape) -> str:
+    """Why the target's encoding cannot take the track, "" where it can."""
+    return _request_refusal(target.make.encoding, shape, target.make.settings) or _mix_refusal(
+        facts.channels, shape.channels, facts.speakers
+    )
+
+
+@lru_cache(maxsize=4096)
+def _request_refusal(encoding: str, shape: SoundShape, settings: EncoderSettings) -> str:
+    """Tracks of a collection ask for few shapes, very often."""
     try:
-        encoding.check_request(shape, target.make.settings)
-        mix_matrix(facts.channels, shape.channels, facts.speakers)
+        encoding_for(encoding).check_request(shape, settings)
     except EncodeError as error:
         return str(error)
-    return None
+    return ""
+
+
+@lru_cache(maxsize=1024)
+def _mix_refusal(channels_in: int, channels_out: int, speakers: tuple[str, ...]) -> str:
+    try:
+        mix_matrix(channels_in, channels_out, speakers)
+    except EncodeError as error:
+        return str(error)
+    return ""

@@ -4,7 +4,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from rumbrel.core.formats.settings import EncoderSettings
-from rumbrel.core.formats.table import kind_label
+from rumbrel.core.formats.table import format_label
+from rumbrel.core.records import as_record
 from rumbrel.core.tags.rules import TagRules
 
 __all__ = ["Accepts", "LevelRule", "NameRule", "PlaylistRule", "Recipe", "Target"]
@@ -29,21 +30,9 @@ class Accepts:
     video: bool = False
 
     @property
-    def kind(self) -> str:
-        return kind_label(self.containers[0], self.codec)
-
-    def as_record(self) -> dict[str, Any]:
-        return {
-            "codec": self.codec,
-            "containers": list(self.containers),
-            "sample_rates": list(self.sample_rates),
-            "bit_depths": list(self.bit_depths),
-            "channels": list(self.channels),
-            "bitrates_kbps": list(self.bitrates_kbps),
-            "max_bitrate_kbps": self.max_bitrate_kbps,
-            "modes": list(self.modes),
-            "channel_modes": list(self.channel_modes),
-        }
+    def format(self) -> str:
+        """What a practitioner calls such a file."""
+        return format_label(self.containers[0], self.codec)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -94,7 +83,8 @@ class PlaylistRule:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Target:
-    """slug is the word commands use; device is how sentences call it ("the car takes ...").
+    """slug is the word commands use; device is how sentences call it ("the car takes ..."), verb what it
+    does with a file that suits it: it plays one, or accepts one.
 
     strict says that nothing passes as it is that is not exactly what is accepted: no tolerance in
     bitrates, and no fault, even a harmless one.
@@ -111,31 +101,9 @@ class Target:
     names: NameRule = field(default_factory=NameRule)
     playlists: PlaylistRule = field(default_factory=PlaylistRule)
     strict: bool = False
+    verb: str = "plays"
 
     def as_record(self) -> dict[str, Any]:
-        settings = self.make.settings
-        return {
-            "slug": self.slug,
-            "name": self.name,
-            "about": self.about,
-            "accepts": [row.as_record() for row in self.accepts],
-            "makes": {
-                "encoding": self.make.encoding,
-                "mode": settings.mode,
-                "bitrate_kbps": settings.bitrate_kbps,
-                "quality": settings.quality,
-                "effort": settings.effort,
-                "sample_rates": list(self.make.sample_rates),
-                "bit_depths": list(self.make.bit_depths),
-                "channels": list(self.make.channels),
-                "highpass_hz": self.make.highpass_hz,
-            },
-            "level": {
-                "mode": self.level.mode,
-                "loudness_lufs": self.level.loudness_lufs,
-                "ceiling_dbtp": self.level.ceiling_dbtp,
-            },
-            "file_system": self.names.file_system,
-            "playlists": {"kind": self.playlists.kind, "folder_each": self.playlists.folder_each},
-            "strict": self.strict,
-        }
+        """Every field, by the same names, nested as the values are."""
+        record: dict[str, Any] = as_record(self)
+        return record

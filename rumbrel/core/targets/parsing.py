@@ -230,11 +230,11 @@ def _playlist_rule(table: _Table) -> PlaylistRule:
 def parse_target(text: str, *, slug: str) -> Target:
     """Read a target's TOML. Raises TargetError with the key, the value and the remedy."""
     if not _SLUG.fullmatch(slug):
-        raise TargetError(f"'{slug}' is no name for a target. Use small letters, digits and single hyphens.")
+        raise TargetError(f"'{slug}' is not a name for a target. Use small letters, digits and single hyphens.")
     try:
         values = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
-        raise TargetError(f"Target {slug} is not right TOML: {error}.") from error
+        raise TargetError(f"Target {slug} is not valid TOML: {error}.") from error
     table = _Table(values, f"Target {slug}")
     rows = table.rest("accepts")
     if not isinstance(rows, list) or not rows:
@@ -251,6 +251,7 @@ def parse_target(text: str, *, slug: str) -> Target:
         names=_name_rule(table.table("names")),
         playlists=_playlist_rule(table.table("playlists")),
         strict=bool(table.flag("strict")),
+        verb=table.choice("verb", ("plays", "accepts"), "plays"),
     )
     table.no_more()
     return target

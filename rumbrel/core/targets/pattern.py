@@ -32,7 +32,7 @@ def check_pattern(pattern: str) -> None:
     try:
         pieces = list(string.Formatter().parse(pattern))
     except ValueError as error:
-        raise TargetError(f"The pattern '{pattern}' is not right: {error}. Write fields as {{album}}.") from error
+        raise TargetError(f"The pattern '{pattern}' cannot be read: {error}. Write fields as {{album}}.") from error
     names = [name for _, name, _, _ in pieces if name is not None]
     if not names:
         raise TargetError("The pattern names no field, so every result would have one name. Add {title}, say.")
@@ -42,7 +42,7 @@ def check_pattern(pattern: str) -> None:
     for _, _, spec, conversion in pieces:
         digits = "".join(sign for sign in spec or "" if sign.isdigit())
         if conversion or "{" in (spec or "") or (digits and int(digits) > _WIDEST):
-            raise TargetError(f"The pattern's '{spec}' is no width of at most {_WIDEST}.")
+            raise TargetError(f"The pattern's '{spec}' is not a width of at most {_WIDEST}.")
     if any(part in ("", ".", "..") for part in pattern.split("/")):
         raise TargetError("The pattern has an empty folder, or one of dots.")
     filled_pattern(pattern, {name: 1 if name in _NUMBERS else "a" for name in PATTERN_FIELDS})

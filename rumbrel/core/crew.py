@@ -1,0 +1,191 @@
+"""One crew of workers for all heavy work: a process a core, and none that dies takes more than its task with it."""
+
+import multiprocessing
+import os
+import signal
+import time
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from multiprocessing.connection import Connection, wait
+from multiprocessing.context import ForkServerContext
+from typing import Any, Generic, TypeVar
+
+from .errors import Cancelled
+
+__all__ = ["Crew", "Finished", "Tell", "default_jobs"]
+
+_SECONDS_BETWEEN_LOOKS = 0.25
+_TRIES = 4
+_TRIES_WHEN_KILLED = 40
+"""A worker that was killed from outside says nothing against its task; one that crashed does."""
+_PRELOADED = ("rumbrel.core.conversion.carry_out", "rumbrel.core.conversion.levelling", "rumbrel.core.inspection.many")
+
+Task = TypeVar("Task")
+Result = TypeVar("Result")
+
+
+def default_jobs() -> int:
+    """One worker a core that this process may use."""
+    return len(os.sched_getaffinity(0))
+
+
+@dataclass(frozen=True, slots=True)
+class Tell:
+    """How a worker's task says how far it is. Calling it with the share done, 0.0 to 1.0, raises
+    Cancelled when the work is to stop, or when the process that wanted it is gone."""
+
+    shares: Any
+    number: int
+    parent: int
+
+    def __call__(self, share: float) -> None:
+        if self.shares[0] < 0 or os.getppid() != self.parent:
+            raise Cancelled("Stopped. Nothing half-written is left.")
+        self.shares[self.number + 1] = share
+
+
+@dataclass(frozen=True, slots=True)
+class Finished(Generic[Result]):
+    """The result of the task of a number."""
+
+    number: int
+    result: Result
+
+
+def _context() -> ForkServerContext:
+    """Workers are forked from a fresh server process, which has imported once what every worker needs:
+    none inherits threads or locks from here."""
+    context = multiprocessing.get_context("forkserver")
+    context.set_forkserver_preload(list(_PRELOADED))
+    return context
+
+
+def _serve(pipe: Connection, shares: Any, work: Callable[[Any, Tell], Any]) -> None:
+    """A worker: take a task, send its result, until the parent wants no more or is gone.
+
+    Ctrl-C reaches the whole process group; the parent alone decides what it means.
+    """
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    parent = os.getppid()
+    while True:
+        try:
+            number, task = pipe.recv()
+        except EOFError:
+            return
+        try:
+            pipe.send(work(task, Tell(shares, number, parent)))
+        except (Cancelled, BrokenPipeError, ConnectionResetError):
+            # Stopped, or the parent was killed: what was begun has been removed, what was finished stays.
+            return
+
+
+class Crew(Generic[Task, Result]):
+    """Carries out tasks, first come first served, on so many workers.
+
+    work is a module's function of (task, tell). lost makes the result of a task whose worker died time
+    and again, so many times. before_again cleans up after a worker that died. Tasks and results are
+    pickled. Use it in a with statement: leaving it stops what still runs.
+    """
+
+    def __init__(
+        self,
+        work: Callable[[Task, Tell], Result],
+        tasks: Sequence[Task],
+        *,
+        jobs: int,
+        lost: Callable[[Task, int], Result],
+        before_again: Callable[[Task], None] = lambda task: None,
+    ) -> None:
+        self._work, self._tasks, self._lost, self._before_again = work, tasks, lost, before_again
+        self._jobs = max(1, min(jobs, len(tasks)))
+        self._context = _context()
+        # One slot a task and one for the wish to stop.
+        self._shares = self._context.RawArray("d", len(tasks) + 1)
+        self._waiting = list(range(len(tasks) - 1, -1, -1))
+        self._tries = [0] * len(tasks)
+        self._hands: dict[Connection, tuple[Any, int | None]] = {}
+
+    def __enter__(self) -> "Crew[Task, Result]":
+        for _ in range(self._jobs):
+            self._hire()
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self._stop()
+
+    def shares(self) -> list[float]:
+        """How far each task is, 0.0 to 1.0."""
+        return list(self._shares[1:])
+
+    def under_way(self) -> list[int]:
+        """The numbers of the tasks that are in a worker's hands."""
+        return sorted(number for _, number in self._hands.values() if number is not None)
+
+    def _hire(self) -> None:
+        here, there = self._context.Pipe()
+        worker = self._context.Process(target=_serve, args=(there, self._shares, self._work), daemon=True)
+        worker.start()
+        there.close()
+        self._hands[here] = (worker, None)
+        self._hand_out(here)
+
+    def _hand_out(self, pipe: Connection) -> None:
+        """Give an idle worker the next task, or nothing."""
+        worker, _ = self._hands[pipe]
+        number = self._waiting.pop() if self._waiting else None
+        self._hands[pipe] = (worker, number)
+        if number is not None:
+            self._tries[number] += 1
+            try:
+                pipe.send((number, self._tasks[number]))
+            except BrokenPipeError:
+                # It died while idle; its end of file is seen at the next look, and the task comes back.
+                return
+
+    def results(self) -> Iterator[Finished[Result] | None]:
+        """Yield what is finished as it comes, and None four times a second in between."""
+        looked = time.monotonic()
+        while any(number is not None for _, number in self._hands.values()):
+            ready = wait(list(self._hands), timeout=_SECONDS_BETWEEN_LOOKS)
+            for pipe in ready:
+                if isinstance(pipe, Connection):
+                    yield from self._hear(pipe)
+            if time.monotonic() - looked >= _SECONDS_BETWEEN_LOOKS:
+                looked = time.monotonic()
+                yield None
+
+    def _hear(self, pipe: Connection) -> Iterator[Finished[Result]]:
+        worker, number = self._hands[pipe]
+        try:
+            result = pipe.recv()
+        except (EOFError, ConnectionResetError):
+            yield from self._replace(pipe, worker, number)
+            return
+        self._hand_out(pipe)
+        if number is not None:
+            self._shares[number + 1] = 1.0
+            yield Finished(number, result)
+
+    def _replace(self, pipe: Connection, worker: Any, number: int | None) -> Iterator[Finished[Result]]:
+        """A worker died: its task is done again, but not for ever."""
+        del self._hands[pipe]
+        pipe.close()
+        worker.join()
+        if number is not None:
+            task = self._tasks[number]
+            self._before_again(task)
+            tries = _TRIES_WHEN_KILLED if worker.exitcode == -signal.SIGKILL else _TRIES
+            if self._tries[number] < tries:
+                self._waiting.append(number)
+            else:
+                yield Finished(number, self._lost(task, tries))
+        self._hire()
+
+    def _stop(self) -> None:
+        """Ask the workers to let go of what they began, and wait until they have."""
+        self._shares[0] = -1.0
+        for pipe in self._hands:
+            # A worker in the middle of sending a large result would wait for ever to be heard.
+            pipe.close()
+        for worker, _ in self._hands.values():
+            worker.join()

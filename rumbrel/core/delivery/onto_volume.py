@@ -1,0 +1,76 @@
+"""One finished file onto a volume: copied, read back there, compared, and only then given its name."""
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from rumbrel.core.conversion import Outcome
+from rumbrel.core.errors import CheckFailed, OutputError, RumbrelError
+from rumbrel.core.files import copy_compared, move_into_place, working_file
+from rumbrel.core.forecast import Action, Step
+from rumbrel.core.forecast.steps import warning_records
+from rumbrel.core.places import Volume
+
+__all__ = ["Delivered", "put_on_volume"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Delivered:
+    """What became of one track: action is copy, convert, rewrap, skip or refuse. output is where it is
+    on the volume, "" where it is not."""
+
+    step: Step
+    ok: bool
+    output: str
+    bytes_out: int = 0
+    digest: str = ""
+    error: str = ""
+
+    def as_record(self) -> dict[str, Any]:
+        """The fields of `deliver --json`, in its order."""
+        return {
+            "source": self.step.source.path,
+            "output": self.output or None,
+            "action": str(self.step.action),
+            "ok": self.ok,
+            "bytes_in": self.step.source.size_bytes,
+            "bytes_out": self.bytes_out,
+            "checked": self.ok and bool(self.digest),
+            "digest": self.digest or None,
+            "error": self.error or None,
+            "warnings": warning_records(self.step.warnings),
+        }
+
+
+def put_on_volume(step: Step, made: Outcome | None, volume: Volume) -> Delivered:
+    """Bring a step's result to its destination: what was made for it, else the source itself."""
+    if step.action is Action.SKIP:
+        return Delivered(step=step, ok=True, output=step.output)
+    if step.action is Action.REFUSE:
+        return Delivered(step=step, ok=False, output="", error=step.reason)
+    source = Path(step.source.path)
+    if made is not None:
+        if not made.ok:
+            return Delivered(step=step, ok=False, output="", error=made.error)
+        source = Path(made.step.output)
+    try:
+        if not volume.root.is_dir():
+            raise OutputError(f"The volume {volume.root} is not there any more. Connect it again, then continue.")
+        digest, size = _copied(source, Path(step.output))
+    except RumbrelError as error:
+        return Delivered(step=step, ok=False, output="", error=str(error))
+    finally:
+        if made is not None:
+            source.unlink(missing_ok=True)
+    return Delivered(step=step, ok=True, output=step.output, bytes_out=size, digest=digest)
+
+
+def _copied(source: Path, output: Path) -> tuple[str, int]:
+    with working_file(output) as working:
+        try:
+            digest, size = copy_compared(source, working)
+        except CheckFailed as error:
+            text = f"{output.name} does not read back from the volume as it was written. Check the volume."
+            raise OutputError(text) from error
+        move_into_place(working, output, replaces=False)
+    return digest, size

@@ -1,0 +1,204 @@
+"""Files that appear whole or not at all; copies that are compared; what a kill left behind is swept.
+
+Everything that writes goes through here: a hidden working file or folder beside the destination, then
+a rename. The system's errors come out as OutputError with what to do.
+"""
+
+import errno
+import fcntl
+import hashlib
+import os
+import shutil
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+from typing import BinaryIO
+
+import xxhash
+
+from .errors import CheckFailed, DecodeError, OutputError
+
+__all__ = [
+    "Settling",
+    "copy_compared",
+    "file_digest",
+    "move_into_place",
+    "output_errors",
+    "remove_leftovers",
+    "working_file",
+    "working_folder",
+    "working_path",
+    "write_whole",
+]
+
+_REASONS = {
+    errno.ENOSPC: "there is no room left at {folder}. Free some space, then continue",
+    errno.EDQUOT: "your share of {folder} is used up. Free some space, then continue",
+    errno.EROFS: "{folder} can only be read. Choose another destination",
+    errno.EACCES: "Rumbrel may not write in {folder}. Change its permissions or choose another destination",
+    errno.EPERM: "Rumbrel may not write in {folder}. Change its permissions or choose another destination",
+    errno.ENOENT: "{folder} is not there any more. Connect it again, then continue",
+    errno.ENOTDIR: "{folder} is not a folder. Choose another destination",
+    errno.EEXIST: "{folder} is not a folder. Choose another destination",
+    errno.ENAMETOOLONG: "the name is too long for {folder}. Shorten it",
+    errno.EFBIG: "the file is larger than {folder} can take",
+}
+_PREFIX, _SUFFIX = ".rumbrel-", ".part"
+_COPY_BYTES = 1 << 20
+
+
+@contextmanager
+def output_errors(folder: Path) -> Iterator[None]:
+    """Turn the system's errors about a destination into OutputError with what to do."""
+    try:
+        yield
+    except OSError as error:
+        reason = _REASONS.get(error.errno or 0, "{folder} could not be written: " + (error.strerror or str(error)))
+        raise OutputError(f"Not written: {reason.format(folder=folder)}.") from error
+
+
+def working_path(output: Path) -> Path:
+    """The working file of an output; the same at every run, so that what a kill leaves is written over."""
+    mark = hashlib.sha256(os.fsencode(output.name)).hexdigest()[:16]
+    return output.with_name(f"{_PREFIX}{mark}{_SUFFIX}")
+
+
+@contextmanager
+def working_file(output: Path) -> Iterator[Path]:
+    """A path to write to, in the output's folder; whatever is left of it is removed at the end.
+
+    It is locked while it is worked on, so that another run neither writes it nor sweeps it away.
+    """
+    with output_errors(output.parent):
+        output.parent.mkdir(parents=True, exist_ok=True)
+        path = working_path(output)
+        lock = path.open("ab")
+    with lock:
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError as error:
+            raise OutputError(f"Not written: another run is writing {output.name} just now.") from error
+        try:
+            yield path
+        finally:
+            # The folder may have vanished with the file in it: then nothing half-written is left either.
+            if path.exists():
+                path.unlink()
+
+
+@contextmanager
+def working_folder(output: Path) -> Iterator[Path]:
+    """An empty hidden folder beside the output, for results of several files; it is removed at the end."""
+    path = working_path(output)
+    with output_errors(output.parent):
+        output.parent.mkdir(parents=True, exist_ok=True)
+        shutil.rmtree(path, ignore_errors=True)
+        path.mkdir()
+    try:
+        yield path
+    finally:
+        shutil.rmtree(path, ignore_errors=True)
+
+
+def remove_leftovers(folder: Path) -> int:
+    """Remove working files that a killed run left below a folder; those in use are locked and stay."""
+    removed = 0
+    for inner, _, names in os.walk(folder):
+        for name in names:
+            if not (name.startswith(_PREFIX) and name.endswith(_SUFFIX)):
+                continue
+            path = Path(inner, name)
+            with suppress(FileNotFoundError, BlockingIOError), path.open("ab") as file:
+                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                path.unlink()
+                removed += 1
+    return removed
+
+
+class Settling:
+    """Brings a finished file's content to the disk in a thread of its own, while the file is checked."""
+
+    def __init__(self, working: Path) -> None:
+        self._error: OSError | None = None
+        self._thread = threading.Thread(target=self._settle, args=(working,))
+        self._thread.start()
+
+    def _settle(self, working: Path) -> None:
+        try:
+            with working.open("rb") as file:
+                os.fsync(file.fileno())
+        except OSError as error:
+            self._error = error
+
+    def join(self) -> None:
+        self._thread.join()
+
+    def wait(self) -> None:
+        """Raises OSError when the disk did not take the content."""
+        self.join()
+        if self._error is not None:
+            raise self._error
+
+
+def move_into_place(working: Path, output: Path, *, replaces: bool, settling: Settling | None = None) -> None:
+    """Rename a finished file once it is on the disk. Raises OutputError when a file of that name appeared."""
+    with output_errors(output.parent):
+        (settling or Settling(working)).wait()
+        if output.exists() and not replaces:
+            raise OutputError(f"Not written: {output.name} appeared in the meantime and is kept.")
+        working.replace(output)
+
+
+def write_whole(path: Path, content: bytes | str) -> None:
+    """Write a small file, over an older one of that name. Raises OutputError; then the older one is as it was.
+
+    Signs that UTF-8 cannot hold, which stand for undecodable bytes of names, are written as those bytes.
+    """
+    raw = content.encode("utf-8", "surrogateescape") if isinstance(content, str) else content
+    with working_file(path) as working, output_errors(path.parent):
+        working.write_bytes(raw)
+        move_into_place(working, path, replaces=True)
+
+
+def file_digest(path: Path) -> str:
+    """XXH3, 128 bit, of a file's bytes. Raises DecodeError when it cannot be read."""
+    try:
+        with path.open("rb") as file:
+            return hashlib.file_digest(file, xxhash.xxh3_128).hexdigest()
+    except OSError as error:
+        raise DecodeError(f"{path} cannot be read: {error.strerror}.") from error
+
+
+def copy_compared(source: Path, working: Path, *, report: Callable[[int], None] = lambda size: None) -> tuple[str, int]:
+    """Copy byte for byte, read back from the disk and compare. Returns (digest, bytes).
+
+    report takes the bytes done. Raises DecodeError for the source, OutputError for the destination,
+    CheckFailed when the copy does not read back.
+    """
+    digest, size = xxhash.xxh3_128(), 0
+    try:
+        reading = source.open("rb")
+    except OSError as error:
+        raise DecodeError(f"{source.name} cannot be read: {error.strerror}.") from error
+    with reading, output_errors(working.parent), working.open("wb") as writing:
+        while chunk := _chunk(reading, source):
+            digest.update(chunk)
+            writing.write(chunk)
+            size += len(chunk)
+            report(size)
+        writing.flush()
+        os.fsync(writing.fileno())
+        # Out of memory's copy, so that the comparison reads the disk itself.
+        os.posix_fadvise(writing.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
+    if file_digest(working) != digest.hexdigest():
+        raise CheckFailed("The copy does not read back as it was written. Check the disk.")
+    return digest.hexdigest(), size
+
+
+def _chunk(reading: BinaryIO, source: Path) -> bytes:
+    """The next piece; an error of the source is not one of the destination."""
+    try:
+        return reading.read(_COPY_BYTES)
+    except OSError as error:
+        raise DecodeError(f"{source.name} cannot be read: {error.strerror}.") from error

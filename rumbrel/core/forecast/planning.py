@@ -1,0 +1,112 @@
+"""From Facts and a Target to what is done with the sound: fit, then size, then warnings, each once."""
+
+from dataclasses import replace
+from functools import partial
+
+from rumbrel.core.formats.encodings import Encoding, encoding_for
+from rumbrel.core.inspection.facts import Facts
+from rumbrel.core.sound.stages import Treatment
+from rumbrel.core.targets.fit import Fit, FitKind, fit_to
+from rumbrel.core.targets.model import Target
+
+from .sizes import after_conversion, after_copy, after_rewrap
+from .steps import Action, Step
+from .warnings import rewrap_warnings, sound_warnings, tag_warnings
+
+__all__ = ["plan_sound", "treated"]
+
+_BEYOND_FOUR_GIB = {"wav": "rf64", "wav-float": "rf64-float"}
+_ROOM_FOR_TAGS_BYTES = 64 * 1024 * 1024
+
+
+def plan_sound(
+    facts: Facts,
+    target: Target,
+    *,
+    changes_sound: bool = False,
+    rewraps: bool = True,
+    source_id: int = -1,
+    work: str = "",
+) -> Step:
+    """What would be done with one track's sound; where the result goes is not settled yet.
+
+    changes_sound says that its samples are to change in a way that is not settled yet: then nothing is
+    merely copied. Without rewraps, what could be packed anew is converted.
+    """
+    fit = fit_to(facts, target)
+    start = partial(Step, source=facts, target=target, fit=fit, source_id=source_id, work=work)
+    if fit.kind is FitKind.CANNOT:
+        return start(action=Action.REFUSE, reason=fit.reason)
+    if fit.kind is FitKind.PLAYS and not changes_sound:
+        return start(action=Action.COPY, reason=fit.reason, after=after_copy(facts))
+    if fit.rewrap is not None and fit.kind is FitKind.REWRAP and rewraps and not changes_sound:
+        return start(
+            action=Action.REWRAP,
+            reason=fit.reason,
+            after=after_rewrap(facts, fit.rewrap.container),
+            warnings=tuple(rewrap_warnings(facts, fit.rewrap)),
+        )
+    reason = "its level or length is to change" if changes_sound and fit.kind is not FitKind.CONVERT else fit.reason
+    return _conversion(start, fit, Treatment(highpass_hz=target.make.highpass_hz), reason)
+
+
+def treated(step: Step, treatment: Treatment) -> Step:
+    """A conversion with what measuring found to be done to its sound: size and warnings follow.
+
+    The destination and what was said of it stay as they are.
+    """
+    if step.fit is None or step.action is not Action.CONVERT:
+        return step
+    treatment = replace(treatment, highpass_hz=step.target.make.highpass_hz)
+    start = partial(
+        Step, source=step.source, target=step.target, fit=step.fit, source_id=step.source_id, work=step.work
+    )
+    planned = _conversion(start, step.fit, treatment, step.reason)
+    said = {warning.code for warning in planned.warnings}
+    kept = tuple(warning for warning in step.warnings if warning.code not in said)
+    if planned.action is Action.REFUSE:
+        return planned
+    return replace(
+        step,
+        treatment=planned.treatment,
+        after=planned.after,
+        encoding=planned.encoding,
+        warnings=(*planned.warnings, *kept),
+    )
+
+
+def _conversion(start: "partial[Step]", fit: Fit, treatment: Treatment, reason: str) -> Step:
+    facts: Facts = start.keywords["source"]
+    target: Target = start.keywords["target"]
+
+    def refused(why: str) -> Step:
+        return start(action=Action.REFUSE, reason=why)
+
+    if fit.shape is None:
+        return refused(fit.refusal)
+    encoding, shape, settings = encoding_for(target.make.encoding), fit.shape, target.make.settings
+    after = after_conversion(facts, encoding, shape, settings, treatment)
+    if not after.samples:
+        why = f"its {facts.samples} samples are less than one at {shape.sample_rate} Hz"
+        return refused(f"Too short for this target: {why}.")
+    if not _can_state(encoding, after.size_bytes):
+        larger = _BEYOND_FOUR_GIB.get(encoding.key)
+        if larger is None:
+            why = f"{encoding.label} cannot state more than 4 GiB, and this would take {after.size_bytes:,} bytes"
+            return refused(f"{why}. Choose another target.")
+        encoding = encoding_for(larger)
+        after = after_conversion(facts, encoding, shape, settings, treatment)
+    return start(
+        action=Action.CONVERT,
+        reason=reason,
+        after=after,
+        shape=shape,
+        encoding=encoding.key,
+        treatment=treatment,
+        warnings=(*sound_warnings(facts, after, shape), *tag_warnings(facts, encoding)),
+    )
+
+
+def _can_state(encoding: Encoding, size_bytes: int) -> bool:
+    """Whether the container's own size fields hold so many bytes, with tags and covers on top."""
+    return encoding.largest_bytes is None or size_bytes <= encoding.largest_bytes - _ROOM_FOR_TAGS_BYTES

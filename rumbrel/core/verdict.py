@@ -1,0 +1,13 @@
+"""The three verdicts of every check."""
+
+from enum import StrEnum
+
+__all__ = ["Verdict"]
+
+
+class Verdict(StrEnum):
+    """doubtful says that it may be used, and that a person should look."""
+
+    PASSED = "passed"
+    DOUBTFUL = "doubtful"
+    FAILED = "failed"

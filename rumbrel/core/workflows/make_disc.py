@@ -1,0 +1,317 @@
+"""Make a disc: tracks from files, lists and sheets; measure; lay out and judge; write and read back.
+
+Commands and the web build a disc's tracks here, so that both write the same disc from the same files.
+"""
+
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from rumbrel.core.bench.recorder import RecorderReport, StandInRecorder
+from rumbrel.core.conversion.levelling import Measured, gain_for, measure_all
+from rumbrel.core.disc.checklist import Finding, checklist
+from rumbrel.core.disc.cue_sheet import CueSheet, CueTrack, read_cue_file
+from rumbrel.core.disc.data_disc import DataFile
+from rumbrel.core.disc.fitting import Offer, fill_from_pool, offers
+from rumbrel.core.disc.joins import joined
+from rumbrel.core.disc.layout import DiscLayout, Programme, lay_out
+from rumbrel.core.disc.media import Medium, medium_for
+from rumbrel.core.disc.red_book import (
+    BYTES_PER_SECTOR,
+    CHANNELS,
+    FIRST_PAUSE_SECTORS,
+    SAMPLE_RATE,
+    SAMPLES_PER_SECTOR,
+    SECTORS_PER_SECOND,
+    sectors_for_samples,
+)
+from rumbrel.core.disc.text import DiscText, read_text, text_of
+from rumbrel.core.errors import DiscError
+from rumbrel.core.forecast import gather_sources
+from rumbrel.core.formats.table import SOUND_SUFFIXES
+from rumbrel.core.inspection import Facts, inspect_file
+from rumbrel.core.playlists import LIST_SUFFIXES, ListEntry, read_list
+from rumbrel.core.progress import Report, no_report
+from rumbrel.core.sound.analysis import ChannelState
+from rumbrel.core.sound.decoding import StreamChoice
+from rumbrel.core.targets import LevelRule
+from rumbrel.core.verdict import Verdict
+
+__all__ = [
+    "LONGEST_GAP_SECONDS",
+    "DiscPlan",
+    "DiscWish",
+    "data_files",
+    "fill",
+    "gather_programmes",
+    "measure_programmes",
+    "plan_disc",
+    "programme_of",
+    "write_plan",
+]
+
+Inspect = Callable[[Path], Facts]
+LONGEST_GAP_SECONDS = 60
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DiscWish:
+    """What a disc is to be, beside its tracks. gap_sectors goes between tracks without one of their own."""
+
+    medium: Medium = field(default_factory=lambda: medium_for("80"))
+    gap_sectors: int = 2 * SECTORS_PER_SECOND
+    first_pause_sectors: int = FIRST_PAUSE_SECTORS
+    hidden: Programme | None = None
+    text_file: Path | None = None
+    title: str = ""
+
+    def check(self) -> "DiscWish":
+        """The same. Raises DiscError for a gap or a first pause that no disc has."""
+        longest = LONGEST_GAP_SECONDS * SECTORS_PER_SECOND
+        if not 0 <= self.gap_sectors <= longest:
+            seconds = self.gap_sectors / SECTORS_PER_SECOND
+            raise DiscError(f"A gap lasts 0 to {LONGEST_GAP_SECONDS} s, not {seconds:g} s.")
+        if not FIRST_PAUSE_SECTORS <= self.first_pause_sectors <= longest:
+            seconds = self.first_pause_sectors / SECTORS_PER_SECOND
+            raise DiscError(f"A first pause lasts 2 to {LONGEST_GAP_SECONDS} s, not {seconds:g} s.")
+        return self
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DiscPlan:
+    """A disc laid out and judged: what it is called, what would fail, and what would make it fit."""
+
+    layout: DiscLayout
+    text: DiscText
+    findings: tuple[Finding, ...]
+    offers: tuple[Offer, ...]
+
+    @property
+    def failed(self) -> Finding | None:
+        """The first thing that forbids writing."""
+        return next((finding for finding in self.findings if finding.verdict is Verdict.FAILED), None)
+
+    @property
+    def writable(self) -> bool:
+        return self.failed is None and self.layout.fits
+
+
+def programme_of(facts: Facts, *, title: str = "", performer: str = "", isrc: str = "") -> Programme:
+    """A whole file as a track. Raises DiscError when not all of its sound can be used."""
+    if not facts.usable or not facts.ok:
+        raise DiscError(f"{facts.path} cannot be put on a disc: {facts.faults[0].text}")
+    first = facts.tags.first
+    return Programme(
+        path=facts.path,
+        choice=facts.choice(),
+        title=first("title") or title or Path(facts.path).stem,
+        performer=first("artist") or performer,
+        samples=facts.samples,
+        sample_rate=facts.sample_rate,
+        channels=facts.channels,
+        lossless=facts.lossless,
+        songwriter=first("songwriter"),
+        composer=first("composer"),
+        arranger=first("arranger"),
+        album=first("album"),
+        isrc=(first("isrc") or isrc).replace("-", ""),
+    )
+
+
+def gather_programmes(sources: Sequence[Path], *, inspect: Inspect = inspect_file) -> list[Programme]:
+    """Programmes of lists, sheets and files in order. Raises DiscError naming every entry that is missing."""
+    programmes: list[Programme] = []
+    missing: list[str] = []
+    for source in sources:
+        suffix = source.suffix.lower()
+        if suffix == ".cue":
+            programmes += _stretches(source, inspect)
+        elif suffix in LIST_SUFFIXES:
+            for entry in read_list(source).entries:
+                if entry.missing:
+                    missing.append(entry.written or str(entry.path))
+                else:
+                    programmes.append(_entry_programme(entry, inspect))
+        else:
+            programmes.append(programme_of(inspect(source)))
+    if missing:
+        more = f" and {len(missing) - 3} more" if len(missing) > 3 else ""
+        raise DiscError(
+            f"These entries are missing: {', '.join(missing[:3])}{more}. Connect their disk or take them out."
+        )
+    if not programmes:
+        raise DiscError("The list is empty: there is nothing to put on the disc.")
+    return programmes
+
+
+def _entry_programme(entry: ListEntry, inspect: Inspect) -> Programme:
+    return programme_of(inspect(entry.path), title=entry.title, performer=entry.performer)
+
+
+def _stretches(path: Path, inspect: Inspect) -> list[Programme]:
+    """The tracks of a cue sheet as stretches of its files."""
+    sheet = read_cue_file(path)
+    found: list[Programme] = []
+    for number, track in enumerate(sheet.tracks):
+        later = sheet.tracks[number + 1] if number + 1 < len(sheet.tracks) else None
+        file = path.parent / track.file.name
+        if not file.is_file():
+            raise DiscError(f"{file} is not there, though the cue sheet names it.")
+        base = _image_programme(file) if track.file.kind == "BINARY" else programme_of(inspect(file))
+        found.append(_stretch(base, track, later, sheet))
+    return found
+
+
+def _image_programme(file: Path) -> Programme:
+    """A BIN image: bare samples as the disc holds them."""
+    return Programme(
+        path=str(file),
+        choice=StreamChoice(container="disc-image", depth_bits=16),
+        title=file.stem,
+        performer="",
+        samples=file.stat().st_size // BYTES_PER_SECTOR * SAMPLES_PER_SECTOR,
+        sample_rate=SAMPLE_RATE,
+    )
+
+
+def _stretch(base: Programme, track: CueTrack, later: CueTrack | None, sheet: CueSheet) -> Programme:
+    def samples(sectors: int) -> int:
+        return round(sectors * SAMPLES_PER_SECTOR * base.sample_rate / SAMPLE_RATE)
+
+    start, end = samples(track.start_sector), base.samples
+    if later is not None and later.file == track.file:
+        end = samples(later.start_sector if later.gap_sector is None else later.gap_sector)
+    if end <= start:
+        raise DiscError(f"Track {track.number} of the cue sheet begins after its file has ended.")
+    gap = None if track.gap_sector is None else track.start_sector - track.gap_sector
+    return replace(
+        base,
+        title=track.title or f"Track {track.number}",
+        performer=track.performer or sheet.performer,
+        songwriter=track.songwriter,
+        album=sheet.title,
+        isrc=track.isrc,
+        start_sample=start,
+        samples=end - start,
+        gap_sectors=gap + track.silence_sectors if gap is not None else track.silence_sectors or None,
+        pre_emphasis=track.pre_emphasis,
+        copy_permitted=track.copy_permitted,
+        index_samples=tuple(samples(mark) - start for mark in track.index_sectors),
+    )
+
+
+def measure_programmes(
+    programmes: Sequence[Programme],
+    rule: LevelRule,
+    *,
+    jobs: int,
+    inspect: Inspect = inspect_file,
+    report: Report = no_report,
+) -> tuple[list[Programme], dict[str, float]]:
+    """(programmes with the gain that the rule asks for and what measuring found of their state; seconds
+    of each whole file without the silence at its ends, by path)."""
+    files = {p.path: inspect(Path(p.path)) for p in programmes if p.choice.container != "disc-image"}
+    measured = {
+        path: found
+        for (path, _), found in measure_all(
+            [(facts, CHANNELS) for facts in files.values()], jobs=jobs, report=report
+        ).items()
+    }
+    parts = [measured[p.path] for p in programmes if p.path in measured]
+    trimmed = {
+        path: (found.samples - found.ends.leading_samples - found.ends.trailing_samples) / files[path].sample_rate
+        for path, found in measured.items()
+        if found.ends.leading_samples < found.samples
+    }
+    levelled = [
+        replace(p, gain_db=gain_for(measured[p.path], parts, rule), state=_state(measured[p.path]))
+        if p.path in measured
+        else p
+        for p in programmes
+    ]
+    return levelled, trimmed
+
+
+def _state(found: Measured) -> str:
+    if found.state.channels is ChannelState.SILENT:
+        return "silent"
+    if found.state.channels is ChannelState.IDENTICAL:
+        return "mono"
+    return "clipped" if found.state.clipped_runs else ""
+
+
+def plan_disc(
+    programmes: Sequence[Programme],
+    wish: DiscWish,
+    *,
+    trimmed_seconds: Mapping[str, float] | None = None,
+    runs_on: bool = False,
+) -> DiscPlan:
+    """Lay out and judge. runs_on looks for neighbours that are one recording, which opens their files."""
+    layout = lay_out(
+        joined(list(programmes)) if runs_on else programmes,
+        gap_sectors=wish.gap_sectors,
+        medium=wish.medium,
+        first_pause_sectors=wish.first_pause_sectors,
+        hidden=wish.hidden,
+    )
+    text = text_of(layout, title=wish.title)
+    if wish.text_file is not None:
+        text = read_text(wish.text_file, text)
+    return DiscPlan(
+        layout=layout,
+        text=text,
+        findings=checklist(layout, text),
+        offers=offers(layout, trimmed_sectors=_trimmed_sectors(layout, trimmed_seconds)),
+    )
+
+
+def _trimmed_sectors(layout: DiscLayout, seconds: Mapping[str, float] | None) -> list[int] | None:
+    """What each track would take without the silence at its ends; None where it was not measured."""
+    if not seconds:
+        return None
+    return [
+        min(t.sectors, math.ceil(seconds.get(t.programme.path, t.sectors) * SECTORS_PER_SECOND)) for t in layout.tracks
+    ]
+
+
+def write_plan(
+    plan: DiscPlan,
+    folder: Path,
+    name: str,
+    *,
+    speed: int,
+    image_format: str = "bin",
+    report: Report = no_report,
+) -> RecorderReport:
+    """Write on the stand-in recorder and read back. Raises DiscError when the plan may not be written."""
+    if plan.failed is not None:
+        raise DiscError(f"The disc cannot be written: {plan.failed.text}.")
+    recorder = StandInRecorder(speed=speed)
+    return recorder.write(plan.layout, folder, name, report, text=plan.text, image_format=image_format)
+
+
+def fill(plan: DiscPlan, pool: Sequence[Programme], wish: DiscWish) -> tuple[list[Programme], int]:
+    """(tracks of the pool that would fill the rest of the disc best, sectors still free then)."""
+    on_disc = {track.programme.path for track in plan.layout.tracks}
+    left = [programme for programme in pool if programme.path not in on_disc]
+    sectors = [sectors_for_samples(programme.disc_samples) for programme in left]
+    chosen, free = fill_from_pool(plan.layout, sectors, gap_sectors=wish.gap_sectors)
+    return [left[number] for number in chosen], free
+
+
+def data_files(sources: Sequence[Path]) -> list[DataFile]:
+    """Files of lists and folders for a data disc, a folder on it for each album or list."""
+    files: list[DataFile] = []
+    for source in sources:
+        if source.suffix.lower() in LIST_SUFFIXES:
+            files += [DataFile(path=e.path, folder=source.stem, name=e.path.name) for e in read_list(source).entries]
+            continue
+        for each in gather_sources([source]):
+            if each.path.suffix.lower() in SOUND_SUFFIXES:
+                album = inspect_file(each.path).tags.first("album") or each.path.parent.name
+                files.append(DataFile(path=each.path, folder=album, name=each.path.name))
+    if not files:
+        raise DiscError("There are no sound files to put on the disc.")
+    return files

@@ -1,0 +1,185 @@
+"""Take in a disc: read its tracks with proof, convert them for a target, and keep a log and a sheet."""
+
+import json
+import wave
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from rumbrel.core.conversion import Outcome, run_steps
+from rumbrel.core.disc.cue_sheet import quoted
+from rumbrel.core.disc.known_discs import KnownDisc, names_for
+from rumbrel.core.disc.reading import Contents, DiscDrive, TrackReading, contents_digest, read_track
+from rumbrel.core.disc.red_book import CHANNELS, SAMPLE_RATE
+from rumbrel.core.disc.text import DiscText, TrackText
+from rumbrel.core.errors import OutputError
+from rumbrel.core.files import write_whole
+from rumbrel.core.forecast import ForecastOptions, Source, Step, forecast_batch
+from rumbrel.core.inspection import Facts, inspect_file
+from rumbrel.core.places import file_system_for, fitted_name
+from rumbrel.core.progress import Progress, Report, Unit, no_report
+from rumbrel.core.tags import TagSet
+from rumbrel.core.targets import Target
+from rumbrel.core.verdict import Verdict
+
+__all__ = ["TakeInPlan", "TakenTrack", "plan_take_in", "take_in"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TakeInPlan:
+    """What is on the disc and what its tracks are called; isrcs are the sheet's, by track."""
+
+    contents: Contents
+    names: DiscText
+    isrcs: tuple[str, ...]
+    target: Target
+    destination: Path
+    options: ForecastOptions
+
+    @property
+    def title(self) -> str:
+        return self.names.disc.title or "Disc"
+
+    @property
+    def folder_name(self) -> str:
+        return _file_name(self.title)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TakenTrack:
+    """A track that was read and converted."""
+
+    reading: TrackReading
+    outcome: Outcome
+
+    @property
+    def ok(self) -> bool:
+        return self.outcome.ok and self.reading.verdict is not Verdict.FAILED
+
+    def as_record(self) -> dict[str, Any]:
+        """The fields of `takein --json`, in its order."""
+        step = self.outcome.step
+        return {
+            **self.reading.as_record(),
+            "output": step.output,
+            "ok": self.ok,
+            "title": step.source.tags.first("title"),
+            "error": self.outcome.error or None,
+        }
+
+
+def plan_take_in(
+    contents: Contents,
+    *,
+    isrcs: Sequence[str] = (),
+    known: Sequence[KnownDisc] = (),
+    target: Target,
+    destination: Path,
+    options: ForecastOptions,
+) -> TakeInPlan:
+    """Names from the disc's own text, a catalogue of known discs, or plain numbers."""
+    names = names_for(contents, known) or _plain_names(contents)
+    return TakeInPlan(
+        contents=contents,
+        names=names,
+        isrcs=tuple(isrcs) or ("",) * len(contents.tracks),
+        target=target,
+        destination=destination,
+        options=options,
+    )
+
+
+def take_in(
+    plan: TakeInPlan, drive: DiscDrive, work: Path, *, drive_label: str, jobs: int, report: Report = no_report
+) -> Iterator[TakenTrack]:
+    """Read every track into the work folder, convert all, write log and sheet, and yield what became of each.
+
+    Raises DiscError, OutputError.
+    """
+    readings: list[TrackReading] = []
+    steps: list[Step] = []
+    total = plan.contents.lead_out_sector - plan.contents.tracks[0].start_sector
+    done = 0
+    for number in range(len(plan.contents.tracks)):
+        path, reading = _read(plan, drive, number, work, Progress(done=done, total=total, unit=Unit.SECTORS), report)
+        done += reading.sectors
+        readings.append(reading)
+        steps.append(_step(plan, path, number))
+    outcomes: dict[str, Outcome] = {}
+    for event in run_steps(steps, jobs=jobs):
+        if isinstance(event, Outcome):
+            outcomes[event.step.source.path] = event
+        else:
+            report(event)
+    _write_log(plan, readings, steps, drive_label)
+    for reading, step in zip(readings, steps, strict=True):
+        yield TakenTrack(reading=reading, outcome=outcomes[step.source.path])
+
+
+def _plain_names(contents: Contents) -> DiscText:
+    tracks = tuple(TrackText(title=f"Track {track.number:02d}") for track in contents.tracks)
+    return DiscText(disc=TrackText(title=f"Disc {contents_digest(contents)[:8]}"), tracks=tracks)
+
+
+def _file_name(title: str) -> str:
+    return fitted_name(title, "", file_system_for("fat32"))
+
+
+def _read(
+    plan: TakeInPlan, drive: DiscDrive, number: int, work: Path, progress: Progress, report: Report
+) -> tuple[Path, TrackReading]:
+    """Read one track into a WAV in the work folder."""
+    track = plan.contents.tracks[number].number
+    path = work / fitted_name(f"{track:02d} {plan.names.tracks[number].title}", ".wav", file_system_for("fat32"))
+    done = progress.done
+
+    def told(sectors: int) -> None:
+        nonlocal done
+        done += sectors
+        report(replace(progress, done=done, step=f"reading track {track}"))
+
+    blocks, account = read_track(drive, plan.contents, number, progress=told)
+    try:
+        with wave.open(str(path), "wb") as file:
+            file.setparams((CHANNELS, 2, SAMPLE_RATE, 0, "NONE", ""))
+            for block in blocks:
+                file.writeframesraw(block)
+    except OSError as error:
+        raise OutputError(f"The track could not be kept in {work}: {error.strerror}.") from error
+    return path, account()
+
+
+def _step(plan: TakeInPlan, path: Path, number: int) -> Step:
+    """The conversion of a track that was read, with the names of the disc as its tags."""
+    text, disc = plan.names.tracks[number], plan.names.disc
+    fields = {
+        "title": text.title, "artist": text.performer or disc.performer, "album": disc.title,
+        "track": f"{number + 1}/{len(plan.names.tracks)}", "composer": text.composer, "songwriter": text.songwriter,
+        "arranger": text.arranger, "isrc": text.isrc or plan.isrcs[number],
+    }  # fmt: skip
+    tags = TagSet(fields={name: (value,) for name, value in fields.items() if value})
+
+    def inspect(each: Path) -> Facts:
+        return replace(inspect_file(each), tags=tags)
+
+    source = Source(id=number, path=path, relative=Path(plan.folder_name) / path.name)
+    forecast = forecast_batch([source], plan.target, plan.destination, options=plan.options, inspect=inspect)
+    return forecast.steps[0]
+
+
+def _write_log(plan: TakeInPlan, readings: Sequence[TrackReading], steps: Sequence[Step], drive_label: str) -> None:
+    """The log, and a cue sheet of the files that were made."""
+    log = {
+        "disc": contents_digest(plan.contents),
+        "title": plan.names.disc.title,
+        "drive": drive_label,
+        "tracks": [reading.as_record() for reading in readings],
+    }
+    lines = [f"TITLE {quoted(plan.names.disc.title)}"]
+    for number, step in enumerate(steps, 1):
+        lines += [f"FILE {quoted(Path(step.output).name)} WAVE", f"  TRACK {number:02d} AUDIO",
+                  f"    TITLE {quoted(plan.names.tracks[number - 1].title)}", "    INDEX 01 00:00:00"]  # fmt: skip
+    folder, name = plan.destination / plan.folder_name, plan.folder_name
+    write_whole(folder / f"{name}.log.json", json.dumps(log, indent=1) + "\n")
+    write_whole(folder / f"{name}.cue", "\n".join(lines) + "\n")
