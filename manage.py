@@ -5,7 +5,7 @@ import sys
 
 
 def main() -> None:
-    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "rumbrel.web.settings")
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "rumbrel.web.settings.base")
     from django.core.management import execute_from_command_line
 
     execute_from_command_line(sys.argv)

@@ -1,1 +1,1 @@
-"""The demo collection of the invented Ostwick Carillon Trust."""
+"""The demo collection of the invented Quernstow Carillon Trust."""

@@ -12,6 +12,7 @@ import av
 import numpy as np
 from PIL import Image, ImageDraw
 
+from rumbrel.core.files import move_into_place, working_file, write_whole
 from rumbrel.core.formats.encodings import encoding_for
 from rumbrel.core.formats.settings import EncoderSettings
 from rumbrel.core.sound.shape import SoundShape
@@ -23,25 +24,31 @@ from .synthesis import chunks, organ_roll
 
 __all__ = ["make_collection"]
 
-EDITION = "1"
+EDITION = "2"
+TRUST, TRANSFERS = "Quernstow Carillon Trust", "Tape transfers"
+"""The two source folders."""
 
 
-def make_collection(folder: Path) -> int:
-    """Make what is not there yet; returns the number of files. A piece appears complete or not at all."""
-    mark = folder.parent / f".edition-{EDITION}"
+def make_collection(folder: Path) -> tuple[Path, Path]:
+    """Make what is not there yet below a folder; returns the two source folders. A piece appears complete
+    or not at all."""
+    trust, transfers = folder / TRUST, folder / TRANSFERS
+    mark = folder / f".edition-{EDITION}"
     if not mark.exists():
-        shutil.rmtree(folder, ignore_errors=True)
-    folder.mkdir(parents=True, exist_ok=True)
+        for each in (trust, transfers):
+            shutil.rmtree(each, ignore_errors=True)
+    for each in (trust, transfers):
+        each.mkdir(parents=True, exist_ok=True)
     # The longest first, so that the cores end together.
     pieces = sorted(PIECES, key=lambda piece: -piece.seconds * piece.rate)
     context = multiprocessing.get_context("forkserver")
     with ProcessPoolExecutor(len(os.sched_getaffinity(0)), mp_context=context) as pool:
-        film = pool.submit(_make_film, folder / "Spoken" / "Tour film.mp4")
+        film = pool.submit(_make_film, trust / "Spoken" / "Tour film.mp4")
         list(pool.map(_make_piece, [str(folder)] * len(pieces), pieces))
         film.result()
     _make_faulty(folder)
     mark.touch()
-    return sum(len(names) for _, _, names in os.walk(folder))
+    return trust, transfers
 
 
 def piece_path(folder: Path, piece: Piece) -> Path:
@@ -57,16 +64,16 @@ def _make_piece(folder: str, piece: Piece) -> None:
     shape = SoundShape(sample_rate=piece.rate, channels=piece.channels, depth_bits=piece.depth_bits)
     settings = EncoderSettings(bitrate_kbps=piece.bitrate_kbps, mode=piece.mode, effort=_effort(piece.encoding))
     encoding.check_request(shape, settings)
-    working = path.with_name(f".{path.name}.part")
     sound = SoundShape(sample_rate=piece.rate, channels=piece.channels, depth_bits=0)
     chain = build_chain(sound, shape, Treatment())
-    encoder = encoding.open(working, shape, settings)
-    seed = sum(piece.title.encode())
-    for chunk in chunks(piece.maker, seed=seed, seconds=piece.seconds, rate=piece.rate, channels=piece.channels):
-        encoder.write(chain.push(chunk))
-    encoder.finish()
-    write_tags(working, _tags(piece), container=encoding.container, codec=encoding.codec)
-    working.replace(path)
+    with working_file(path) as working:
+        encoder = encoding.open(working, shape, settings)
+        seed = sum(piece.title.encode())
+        for chunk in chunks(piece.maker, seed=seed, seconds=piece.seconds, rate=piece.rate, channels=piece.channels):
+            encoder.write(chain.push(chunk))
+        encoder.finish()
+        write_tags(working, _tags(piece), container=encoding.container, codec=encoding.codec)
+        move_into_place(working, path, replaces=True)
 
 
 def _effort(encoding: str) -> int | None:
@@ -77,10 +84,10 @@ def _effort(encoding: str) -> int | None:
 def _tags(piece: Piece) -> TagSet:
     fields = {
         "title": (piece.title,),
-        "artist": (piece.player,),
+        "artist": (piece.performer,),
         "album": (piece.album,),
         "date": ("2024",),
-        "publisher": ("Ostwick Carillon Trust",),
+        "publisher": ("Quernstow Carillon Trust",),
     }
     if piece.number:
         fields["track"] = (str(piece.number),)
@@ -104,36 +111,45 @@ def _make_film(path: Path) -> None:
     """A video with sound: ninety seconds of a slowly turning roll."""
     if path.exists():
         return
-    path.parent.mkdir(parents=True, exist_ok=True)
-    working = path.with_name(f".{path.name}.part")
     rate, seconds, pictures_a_second = 48_000, 90.0, 5
-    with av.open(str(working), "w", format="mp4") as film:
-        film.metadata["title"] = "Tour film"
-        moving = film.add_stream("mpeg4", rate=pictures_a_second, width=160, height=120)
-        sound = film.add_stream("aac", rate=rate, layout="stereo", options={"aac_coder": "fast"})
-        sound.bit_rate = 128_000
-        for number in range(int(seconds * pictures_a_second)):
-            picture = np.full((120, 160, 3), 240, dtype=np.uint8)
-            picture[:, (number * 2) % 160 :: 40] = (13, 106, 93)
-            frame = av.VideoFrame.from_ndarray(picture, format="rgb24")
-            film.mux(moving.encode(frame))
-        film.mux(moving.encode(None))
-        at = 0
-        for chunk in chunks(organ_roll, seed=7, seconds=seconds, rate=rate, channels=2):
-            piece = av.AudioFrame.from_ndarray(np.ascontiguousarray(chunk.T), format="fltp", layout="stereo")
-            piece.sample_rate, piece.pts, piece.time_base = rate, at, Fraction(1, rate)
-            at += len(chunk)
-            film.mux(sound.encode(piece))
-        film.mux(sound.encode(None))
-    working.replace(path)
+    with working_file(path) as working:
+        with av.open(str(working), "w", format="mp4") as film:
+            film.metadata["title"] = "Tour film"
+            moving = film.add_stream("mpeg4", rate=pictures_a_second, width=160, height=120)
+            sound = film.add_stream("aac", rate=rate, layout="stereo", options={"aac_coder": "fast"})
+            sound.bit_rate = 128_000
+            for number in range(int(seconds * pictures_a_second)):
+                picture = np.full((120, 160, 3), 240, dtype=np.uint8)
+                picture[:, (number * 2) % 160 :: 40] = (13, 106, 93)
+                frame = av.VideoFrame.from_ndarray(picture, format="rgb24")
+                film.mux(moving.encode(frame))
+            film.mux(moving.encode(None))
+            at = 0
+            for chunk in chunks(organ_roll, seed=7, seconds=seconds, rate=rate, channels=2):
+                piece = av.AudioFrame.from_ndarray(np.ascontiguousarray(chunk.T), format="fltp", layout="stereo")
+                piece.sample_rate, piece.pts, piece.time_base = rate, at, Fraction(1, rate)
+                at += len(chunk)
+                film.mux(sound.encode(piece))
+            film.mux(sound.encode(None))
+        move_into_place(working, path, replaces=True)
 
 
 def _make_faulty(folder: Path) -> None:
-    """Files with faults on purpose: cut short, empty, and named wrongly."""
-    tapes = folder / "Tapes"
-    tapes.mkdir(exist_ok=True)
+    """Files with faults on purpose: cut short, empty, named wrongly, and one whose faults only decoding shows."""
+    tapes = folder / TRANSFERS / "Box 7"
+    tapes.mkdir(parents=True, exist_ok=True)
     by_title = {piece.title: piece_path(folder, piece) for piece in PIECES}
     whole = by_title["Ropes and sallies"].read_bytes()
-    (tapes / "Untitled tape 7.flac").write_bytes(whole[: len(whole) * 2 // 5])
-    (tapes / "Untitled tape 8.wav").write_bytes(b"")
-    shutil.copyfile(by_title["Organ roll 5: The Ferryman’s Polka"], tapes / "Polka, second transfer.mp3")
+    write_whole(tapes / "Untitled tape 7.flac", whole[: len(whole) * 2 // 5])
+    (tapes / "Untitled tape 8.wav").touch()
+    write_whole(tapes / "Polka, second transfer.mp3", by_title["Organ roll 5: The Ferryman’s Polka"].read_bytes())
+    write_whole(
+        tapes / "Untitled tape 9.m4a", _unplayable(by_title["On casting a bell (lecture, side A)"].read_bytes())
+    )
+
+
+def _unplayable(whole: bytes) -> bytes:
+    """An M4A whose index is right and whose sound is not: what a failing disk can make of one."""
+    at = whole.index(b"mdat")
+    size = int.from_bytes(whole[at - 4 : at], "big")
+    return whole[: at + 4] + b"\xff" * (size - 8) + whole[at - 4 + size :]

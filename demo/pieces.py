@@ -1,4 +1,4 @@
-"""The invented pieces of the Ostwick Carillon Trust."""
+"""The invented pieces of the Quernstow Carillon Trust: tower concerts, organ rolls, spoken notices, tape transfers."""
 
 from dataclasses import dataclass
 
@@ -6,14 +6,17 @@ from .synthesis import Maker, murmur, organ_roll, ringing
 
 __all__ = ["PIECES", "Piece"]
 
+TRUST = "Quernstow Carillon Trust"
+LECTURES = "Tape transfers/Lectures"
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Piece:
-    """A file to be made. depth_bits 0 leaves the depth to a lossy coding."""
+    """A file to be made; name is its path without suffix below the demo's folder. depth_bits 0 leaves the depth to a lossy coding."""
 
     name: str
     title: str
-    player: str
+    performer: str
     album: str
     maker: Maker
     seconds: float
@@ -28,20 +31,20 @@ class Piece:
 
 
 def _tower(number: int, title: str, seconds: float, encoding: str, **more: object) -> Piece:
-    name = f"Tower days/{number:02d} {title}"
-    return Piece(name=name, title=title, player="A. Venning", album="Tower days", maker=ringing, seconds=seconds,
+    name = f"{TRUST}/Tower days/{number:02d} {title}"
+    return Piece(name=name, title=title, performer="A. Venning", album="Tower days", maker=ringing, seconds=seconds,
                  encoding=encoding, number=number, **more)  # type: ignore[arg-type]  # fmt: skip
 
 
 def _roll(number: int, title: str, seconds: float, encoding: str, **more: object) -> Piece:
     full = f"Organ roll {number}: {title}"
-    return Piece(name=f"Organ rolls/Roll {number:02d} {title}", title=full, player="M. Orrel", album="Barrel organ rolls",
+    return Piece(name=f"{TRUST}/Organ rolls/Roll {number:02d} {title}", title=full, performer="M. Orrel", album="Barrel organ rolls",
                  maker=organ_roll, seconds=seconds, encoding=encoding, number=number, **more)  # type: ignore[arg-type]  # fmt: skip
 
 
-def _spoken(title: str, seconds: float, encoding: str, **more: object) -> Piece:
-    values = {"player": "Dr I. Sorley", "album": "Lectures and notices", **more}
-    return Piece(name=f"Spoken/{title}", title=title, maker=murmur, seconds=seconds, encoding=encoding, **values)  # type: ignore[arg-type]
+def _spoken(title: str, seconds: float, encoding: str, folder: str = f"{TRUST}/Spoken", **more: object) -> Piece:
+    values = {"performer": "Dr I. Sorley", "album": "Lectures and notices", **more}
+    return Piece(name=f"{folder}/{title}", title=title, maker=murmur, seconds=seconds, encoding=encoding, **values)  # type: ignore[arg-type]
 
 
 PIECES: tuple[Piece, ...] = (
@@ -62,13 +65,13 @@ PIECES: tuple[Piece, ...] = (
     _roll(17, "Größe & Höhe – “Märsche”", 156, "flac"),
     _roll(21, "Snow on the Quay", 204, "opus", rate=48_000, depth_bits=0),
     _roll(22, "Merry-go-round at closing time, as heard from the boat shed with the doors open", 133, "aac", depth_bits=0),
-    Piece(name="Evening concert/Evening concert, part one", title="Evening concert, part one", player="T. Maes",
+    Piece(name="Tape transfers/Evening concert/Evening concert, part one", title="Evening concert, part one", performer="T. Vaerle",
           album="Evening concert", maker=ringing, seconds=412, encoding="flac", rate=48_000, depth_bits=24, number=1),
-    Piece(name="Evening concert/Evening concert, part two", title="Evening concert, part two", player="T. Maes",
+    Piece(name="Tape transfers/Evening concert/Evening concert, part two", title="Evening concert, part two", performer="T. Vaerle",
           album="Evening concert", maker=organ_roll, seconds=385, encoding="flac", rate=48_000, depth_bits=24, number=2),
-    _spoken("On casting a bell (lecture, side A)", 402, "aac", channels=1, bitrate_kbps=96, depth_bits=0),
-    _spoken("On casting a bell (lecture, side B)", 368, "mp3", channels=1, bitrate_kbps=64),
-    _spoken("Notice, tower closed", 21, "opus", rate=48_000, channels=1, bitrate_kbps=32, depth_bits=0, player="Spoken"),
-    _spoken("Notice, practice night", 27, "wav", channels=1, player="Spoken"),
-    _spoken("Notice, when the bells ring", 34, "wav-mu-law", rate=8_000, channels=1, player="Spoken"),
+    _spoken("On casting a bell (lecture, side A)", 402, "aac", LECTURES, channels=1, bitrate_kbps=96, depth_bits=0),
+    _spoken("On casting a bell (lecture, side B)", 368, "mp3", LECTURES, channels=1, bitrate_kbps=64),
+    _spoken("Notice, tower closed", 21, "opus", rate=48_000, channels=1, bitrate_kbps=32, depth_bits=0, performer="Spoken"),
+    _spoken("Notice, practice night", 27, "wav", channels=1, performer="Spoken"),
+    _spoken("Notice, when the bells ring", 34, "wav-mu-law", rate=8_000, channels=1, performer="Spoken"),
 )  # fmt: skip

@@ -24,7 +24,7 @@ def _bell(pitch_hz: float, rate: int) -> Float:
     for ratio, level, decay in _BELL_PARTIALS:
         sound += level * np.sin(2 * np.pi * pitch_hz * ratio * time) * np.exp(-3.5 * time / decay)
     sound[: rate // 200] *= np.linspace(0, 1, rate // 200, dtype=np.float32)
-    return sound
+    return np.asarray(sound, dtype=np.float32)
 
 
 def _pipe(pitch_hz: float, seconds: float, rate: int) -> Float:

@@ -4,5 +4,5 @@ import os
 
 from django.core.wsgi import get_wsgi_application
 
-os.environ.setdefault("DJANGO_SETTINGS_MODULE", "rumbrel.web.settings")
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "rumbrel.web.settings.base")
 application = get_wsgi_application()

@@ -1,70 +1,64 @@
-"""Batches and their items, whose state outlives any process."""
+"""Batches and their items: what was asked, what was foreseen, and what became of it."""
 
 from pathlib import Path
 
 from django.db import models
-from django.db.models import Sum
 
-from rumbrel.core.targets import find_target
+from rumbrel.web.collection.models import Track
+from rumbrel.web.jobs.models import Job
 
 
 class Batch(models.Model):
-    """A forecast that was started."""
+    """A forecast that was started. It keeps its target, options and steps as they were.
 
-    class State(models.TextChoices):
-        RUNNING = "running"
-        CANCELLED = "cancelled"
-        FINISHED = "finished"
+    counts is how many items are in each state, kept as they change. measured says that the levels its
+    target asks for are settled. job is the work on it that was started last.
+    """
 
     target_slug = models.CharField(max_length=80)
-    place = models.TextField()
-    when_present = models.CharField(max_length=10)
-    state = models.CharField(max_length=10, choices=State.choices, default=State.RUNNING)
+    target_name = models.CharField(max_length=200, blank=True)
+    target = models.JSONField(default=dict)
+    destination = models.TextField()
+    options = models.JSONField(default=dict)
+    track_ids = models.JSONField(default=list)
+    planned = models.BooleanField(default=False)
+    measured = models.BooleanField(default=False)
+    counts = models.JSONField(default=dict)
+    bytes_in = models.BigIntegerField(default=0)
+    bytes_out = models.BigIntegerField(default=0)
+    seconds = models.FloatField(default=0)
+    job = models.ForeignKey(Job, on_delete=models.SET_NULL, null=True, related_name="+")
     created_at = models.DateTimeField(auto_now_add=True)
-    started_at = models.DateTimeField(null=True)
-    finished_at = models.DateTimeField(null=True)
 
     class Meta:
-        ordering = ["-pk"]
+        ordering = ("-pk",)
+        verbose_name_plural = "batches"
 
-    @property
-    def target_name(self) -> str:
-        return find_target(self.target_slug).name
-
-    @property
-    def counts(self) -> dict[str, int]:
-        rows = self.items.values_list("state").annotate(n=models.Count("pk"))
-        return dict(rows)
-
-    @property
-    def total_seconds(self) -> float:
-        return self.items.filter(works=True).aggregate(s=Sum("seconds"))["s"] or 0.0
-
-    @property
-    def done_seconds(self) -> float:
-        """Seconds of sound done, counting the part of what is under way."""
-        done = models.F("seconds") * models.F("share")
-        return self.items.filter(works=True).aggregate(s=Sum(done))["s"] or 0.0
+    def __str__(self) -> str:
+        return f"Batch {self.pk}: {self.target_name}"
 
 
 class Item(models.Model):
-    """One line of a batch. share is what is done of it, 0 to 1; worker is the process that has it."""
+    """One line of a batch. step is the whole of what was planned, as JSON; share is what is done of it."""
 
     class State(models.TextChoices):
         WAITING = "waiting"
         RUNNING = "running"
         DONE = "done"
+        PART = "in part"
         FAILED = "failed"
         SKIPPED = "skipped"
-        REFUSED = "refused"
+        CANNOT = "cannot"
 
     batch = models.ForeignKey(Batch, on_delete=models.CASCADE, related_name="items")
+    number = models.PositiveIntegerField(default=0)
+    track = models.ForeignKey(Track, on_delete=models.SET_NULL, null=True, related_name="+")
     source = models.TextField()
     title = models.TextField()
     action = models.CharField(max_length=10)
     reason = models.TextField(blank=True)
     output = models.TextField(blank=True)
-    replaces = models.BooleanField(default=False)
+    step = models.TextField(blank=True)
     works = models.BooleanField(default=False)
     state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
     share = models.FloatField(default=0)
@@ -80,10 +74,18 @@ class Item(models.Model):
     bit_exact = models.BooleanField(default=False)
     warnings = models.JSONField(default=list)
     error = models.TextField(blank=True)
-    worker = models.CharField(max_length=60, blank=True)
+    changed = models.PositiveBigIntegerField(default=0)
 
     class Meta:
-        ordering = ["pk"]
+        ordering = ("number", "pk")
+        indexes = (
+            models.Index(fields=("batch", "number")),
+            models.Index(fields=("batch", "state", "number")),
+            models.Index(fields=("batch", "changed")),
+        )
+
+    def __str__(self) -> str:
+        return f"{self.title} ({self.state})"
 
     @property
     def output_name(self) -> str:

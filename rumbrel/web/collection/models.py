@@ -1,11 +1,9 @@
-"""Source folders, their tracks, scans, and the pull list."""
+"""Source folders, their tracks and facts, kept counts, and pull lists."""
 
 from pathlib import Path
 
 from django.db import models
-
-from rumbrel.core.formats.table import kind_label
-from rumbrel.core.inspection import Facts
+from django.db.models import Q
 
 
 class SourceFolder(models.Model):
@@ -14,46 +12,31 @@ class SourceFolder(models.Model):
     path = models.TextField(unique=True)
     added_at = models.DateTimeField(auto_now_add=True)
 
+    def __str__(self) -> str:
+        return self.path
+
     @property
     def name(self) -> str:
         return Path(self.path).name
 
 
-class Scan(models.Model):
-    """One walk over a source folder in the background."""
-
-    class State(models.TextChoices):
-        WAITING = "waiting"
-        RUNNING = "running"
-        FINISHED = "finished"
-        STOPPED = "stopped"
-        FAILED = "failed"
-
-    folder = models.ForeignKey(SourceFolder, on_delete=models.CASCADE, related_name="scans")
-    state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
-    found = models.PositiveIntegerField(default=0)
-    done = models.PositiveIntegerField(default=0)
-    passed_over = models.PositiveIntegerField(default=0)
-    error = models.TextField(blank=True)
-    started_at = models.DateTimeField(auto_now_add=True)
-
-    @property
-    def active(self) -> bool:
-        return self.state in (self.State.WAITING, self.State.RUNNING)
-
-
 class Track(models.Model):
-    """A file with its facts, as the last scan found them."""
+    """A file as the last scan found it: the columns that are searched, sorted and counted.
+
+    All of its facts stand in TrackFacts; these columns are derived from them. path and relative are
+    written so that any two files differ (bytes that are no UTF-8 as \\xNN); the true path is the facts'.
+    fault is the code of its first fault. missing_since says that the file is not there any more.
+    """
 
     folder = models.ForeignKey(SourceFolder, on_delete=models.CASCADE, related_name="tracks")
     path = models.TextField(unique=True)
     relative = models.TextField()
     title = models.TextField(blank=True)
-    artist = models.TextField(blank=True)
+    performer = models.TextField(blank=True)
     album = models.TextField(blank=True)
+    format = models.CharField(max_length=40, blank=True)
     container = models.CharField(max_length=40, blank=True)
     codec = models.CharField(max_length=40, blank=True)
-    kind = models.CharField(max_length=40, blank=True)
     lossless = models.BooleanField(default=False)
     sample_rate = models.PositiveIntegerField(default=0)
     bit_depth = models.PositiveSmallIntegerField(null=True)
@@ -63,52 +46,104 @@ class Track(models.Model):
     bitrate_bps = models.BigIntegerField(default=0)
     bitrate_mode = models.CharField(max_length=12, blank=True)
     channel_mode = models.CharField(max_length=20, blank=True)
-    sound_streams = models.PositiveSmallIntegerField(default=0)
     has_video = models.BooleanField(default=False)
-    lead_samples = models.BigIntegerField(default=0)
+    has_lead = models.BooleanField(default=False)
     size_bytes = models.BigIntegerField(default=0)
-    fault = models.CharField(max_length=30, blank=True)
-    fault_fatal = models.BooleanField(default=False)
-    problems = models.JSONField(default=list)
-    tags = models.JSONField(default=dict)
-    covers = models.PositiveSmallIntegerField(default=0)
     modified_ns = models.BigIntegerField(default=0)
+    fault = models.CharField(max_length=30, blank=True)
+    faults = models.PositiveSmallIntegerField(default=0)
+    usable = models.BooleanField(default=False)
+    whole = models.BooleanField(default=False)
+    missing_since = models.DateTimeField(null=True)
+    facts_version = models.PositiveSmallIntegerField(default=0)
 
     class Meta:
-        ordering = ["relative"]
+        ordering = ("relative", "pk")
+        indexes = (
+            models.Index(fields=("relative", "id")),
+            models.Index(fields=("folder", "relative", "id")),
+            models.Index(fields=("format", "relative", "id")),
+            models.Index(fields=("sample_rate", "relative", "id")),
+            models.Index(fields=("fault", "relative", "id")),
+            models.Index(fields=("title", "id")),
+            models.Index(fields=("performer", "relative", "id")),
+            models.Index(fields=("-seconds", "id")),
+            models.Index(fields=("-size_bytes", "id")),
+        )
 
-    def take(self, facts: Facts) -> None:
-        """Copy the facts into columns that can be searched and sorted."""
-        self.container, self.codec, self.lossless = facts.container, facts.codec, facts.lossless
-        self.kind = kind_label(facts.container, facts.codec) if facts.codec else ""
-        self.sample_rate, self.bit_depth, self.channels = facts.sample_rate, facts.bit_depth, facts.channels
-        self.samples, self.seconds, self.bitrate_bps = facts.samples, facts.duration_seconds, facts.bitrate_bps
-        self.bitrate_mode, self.channel_mode = facts.bitrate_mode, facts.channel_mode
-        self.sound_streams, self.has_video = facts.sound_streams, facts.has_video
-        self.lead_samples = facts.lead_samples
-        self.size_bytes, self.modified_ns = facts.size_bytes, facts.modified_ns
-        # JSON in SQLite cannot hold lone surrogates, which undecodable tags may contain.
-        self.tags = {key: _storable(value) for key, value in facts.tags.as_text().items()}
-        self.covers = len(facts.tags.covers)
-        self.title = _storable(facts.tags.first("title")) or Path(self.relative).stem
-        self.artist, self.album = _storable(facts.tags.first("artist")), _storable(facts.tags.first("album"))
-        self.problems = [{"code": str(p.code), "text": p.text, "harmless": p.harmless} for p in facts.problems]
-        self.fault = str(facts.problems[0].code).replace("-", " ") if facts.problems else ""
-        self.fault_fatal = not facts.ok
-
-    @property
-    def kbps(self) -> int:
-        return round(self.bitrate_bps / 1000)
+    def __str__(self) -> str:
+        return self.title or self.relative
 
 
-def _storable(text: str) -> str:
-    return text.encode("utf-8", "replace").decode("utf-8")
+class TrackFacts(models.Model):
+    """All that inspection found, as JSON, and the words by which the track is searched.
+
+    An index of the words (SQLite's FTS5) is kept by triggers on this table; see the migrations.
+    """
+
+    track = models.OneToOneField(Track, on_delete=models.CASCADE, primary_key=True, related_name="kept_facts")
+    data = models.TextField()
+    words = models.TextField(blank=True)
+
+    def __str__(self) -> str:
+        return f"facts of {self.track_id}"
+
+
+class Facet(models.Model):
+    """How many tracks of one folder there are of one format, rate and fault: totals without counting."""
+
+    folder = models.ForeignKey(SourceFolder, on_delete=models.CASCADE, related_name="facets")
+    format = models.CharField(max_length=40, blank=True)
+    sample_rate = models.PositiveIntegerField(default=0)
+    fault = models.CharField(max_length=30, blank=True)
+    tracks = models.PositiveIntegerField(default=0)
+    seconds = models.FloatField(default=0)
+    longest_seconds = models.FloatField(default=0)
+    size_bytes = models.BigIntegerField(default=0)
+
+    class Meta:
+        constraints = (
+            models.UniqueConstraint(fields=("folder", "format", "sample_rate", "fault"), name="one_facet_of_a_kind"),
+        )
+
+    def __str__(self) -> str:
+        return f"{self.tracks} of {self.format} at {self.sample_rate} Hz"
+
+
+class PullList(models.Model):
+    """The tracks picked for the work at hand, of a user or, where owner is "", of the installation.
+
+    count, seconds, size_bytes and strip (lengths in seconds, neighbours joined where there are many) are
+    kept, so that every page can show them. version grows with each change.
+    """
+
+    owner = models.CharField(max_length=150, unique=True, blank=True)
+    count = models.PositiveIntegerField(default=0)
+    seconds = models.FloatField(default=0)
+    size_bytes = models.BigIntegerField(default=0)
+    strip = models.JSONField(default=list)
+    version = models.PositiveBigIntegerField(default=0)
+
+    def __str__(self) -> str:
+        return f"{self.count} pulled"
 
 
 class Pull(models.Model):
-    """A track on the pull list, in the order of pulling."""
+    """A track on a pull list, in the order of pulling. cleared_at says that it was taken off with all others
+    and can be put back."""
 
-    track = models.OneToOneField(Track, on_delete=models.CASCADE, related_name="pull")
+    pull_list = models.ForeignKey(PullList, on_delete=models.CASCADE, related_name="pulls")
+    track = models.ForeignKey(Track, on_delete=models.CASCADE, related_name="pulls")
+    cleared_at = models.DateTimeField(null=True)
 
     class Meta:
-        ordering = ["pk"]
+        ordering = ("pk",)
+        indexes = (models.Index(fields=("pull_list", "cleared_at", "id")),)
+        constraints = (
+            models.UniqueConstraint(
+                fields=("pull_list", "track"), condition=Q(cleared_at=None), name="a_track_is_pulled_once"
+            ),
+        )
+
+    def __str__(self) -> str:
+        return f"pull of {self.track_id}"

@@ -4,14 +4,19 @@ from pathlib import Path
 
 from django.db import models
 
+from rumbrel.web.jobs.models import Job
 from rumbrel.web.playlists.models import Playlist
 
 
 class Disc(models.Model):
+    """A playlist laid out. job is the last write.
+
+    What stands on a disc is kept with the write: written is the layout as it was then, verdicts are its
+    tracks', written_mark tells whether the layout is still the same.
+    """
+
     class State(models.TextChoices):
         LAID_OUT = "laid out"
-        WAITING = "waiting"
-        RUNNING = "running"
         WRITTEN = "written"
         FAILED = "failed"
         STOPPED = "stopped"
@@ -21,21 +26,24 @@ class Disc(models.Model):
     gap_seconds = models.PositiveSmallIntegerField(default=2)
     speed = models.PositiveSmallIntegerField(default=8)
     state = models.CharField(max_length=10, choices=State.choices, default=State.LAID_OUT)
-    step = models.CharField(max_length=30, blank=True)
-    share = models.FloatField(default=0)
-    worker = models.CharField(max_length=60, blank=True)
+    job = models.ForeignKey(Job, on_delete=models.SET_NULL, null=True, related_name="+")
     error = models.TextField(blank=True)
     image_path = models.TextField(blank=True)
+    written = models.JSONField(default=dict)
+    written_mark = models.CharField(max_length=64, blank=True)
     verdicts = models.JSONField(default=list)
     simulated_seconds = models.FloatField(default=0)
     created_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
-        ordering = ["-pk"]
+        ordering = ("-pk",)
+
+    def __str__(self) -> str:
+        return f"disc {self.pk}"
 
     @property
     def busy(self) -> bool:
-        return self.state in (self.State.WAITING, self.State.RUNNING)
+        return self.job is not None and self.job.active
 
     @property
     def image_name(self) -> str:

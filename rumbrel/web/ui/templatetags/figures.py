@@ -1,8 +1,14 @@
 """How figures are written on every screen."""
 
 from django import template
+from django.core.paginator import Page
+from django.forms import BoundField
+from django.template import Context
+from django.utils.html import format_html
 
 from rumbrel.core.disc.red_book import format_msf
+
+from .. import words
 
 register = template.Library()
 
@@ -40,6 +46,12 @@ def khz(rate: int) -> str:
 
 
 @register.filter
+def kbps(bitrate_bps: int) -> str:
+    """Units of 1,000 bits/s, whole."""
+    return f"{round(bitrate_bps / 1000):,}" if bitrate_bps else "–"
+
+
+@register.filter
 def thousands(value: int) -> str:
     return f"{value:,}"
 
@@ -51,20 +63,21 @@ def msf(sectors: int) -> str:
 
 
 @register.filter
-def get(mapping: dict, key: object) -> object:
-    return mapping.get(key)
-
-
-@register.filter
 def share_of(part: float, whole: float) -> float:
     """0 to 100."""
     return round(100 * part / whole, 2) if whole else 0
 
 
-@register.inclusion_tag("components/bar.html")
-def bar(part: float, whole: float, kind: str = "plain") -> dict[str, object]:
-    """A thin bar of a length; kind is plain, now or after."""
-    return {"width": max(0.5, 100 * part / whole) if part and whole else 0, "kind": kind}
+_BAR = (
+    '<svg class="bar" viewBox="0 0 100 6" preserveAspectRatio="none" aria-hidden="true">'
+    '<line x1="0" y1="5.5" x2="100" y2="5.5"/><rect x="0" y="0" width="{}" height="5"/></svg>'
+)
+
+
+@register.simple_tag
+def bar(part: float, whole: float) -> str:
+    """A thin bar of a length. It stands in every row, so it is made without a template of its own."""
+    return format_html(_BAR, round(max(0.5, 100 * part / whole), 2) if part and whole else 0)
 
 
 @register.inclusion_tag("components/now_after.html")
@@ -77,3 +90,31 @@ def now_after(now: float, after: float, largest: float) -> dict[str, object]:
 @register.filter
 def split_words(text: str) -> list[str]:
     return text.split()
+
+
+@register.simple_tag
+def counted(number: int, noun: str, plural: str = "") -> str:
+    """1 track, 2 tracks."""
+    return words.counted(number, noun, plural)
+
+
+@register.filter
+def fault_words(code: str) -> str:
+    """A fault's code as words."""
+    return code.replace("-", " ")
+
+
+@register.inclusion_tag("components/choice.html")
+def choice(field: BoundField) -> dict[str, object]:
+    """A choice inside a sentence: the field as a select that takes effect at once."""
+    chosen = field.value()
+    options = [
+        (value, label, str(value) == str("" if chosen is None else chosen)) for value, label in field.field.choices
+    ]
+    return {"name": field.html_name, "id": field.id_for_label, "label": field.label, "options": options}
+
+
+@register.inclusion_tag("components/pages.html", takes_context=True)
+def pages(context: Context, page: Page) -> dict[str, object]:
+    """Links to the pages before and behind, which keep all other choices."""
+    return {"page": page, "request": context["request"]}

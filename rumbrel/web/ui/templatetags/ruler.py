@@ -1,7 +1,6 @@
-"""The ruler and the groove: time, work and bytes as ruled strips, drawn as SVG on the server."""
+"""The ruler and its companions: time, work and fits as ruled strips, drawn as SVG on the server."""
 
 import math
-from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -9,14 +8,11 @@ from django import template
 
 from rumbrel.core.disc.layout import DiscLayout
 from rumbrel.core.disc.red_book import SECTORS_PER_SECOND
-from rumbrel.core.targets import FitKind
-from rumbrel.web.collection.models import Track
-from rumbrel.web.targets.services import Standing
 
 register = template.Library()
 
 WIDTH = 1224
-MARK_STEPS_MINUTES = (1, 2, 5, 10, 20, 30, 60, 120, 300, 600)
+MARK_STEPS_MINUTES = (1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1200, 3000, 6000, 12000)
 MOST_NUMBERS = 12
 
 
@@ -38,8 +34,18 @@ class Mark:
     label: str
 
 
-def _marks(end_seconds: float, width: float) -> list[Mark]:
-    step = next((m for m in MARK_STEPS_MINUTES if end_seconds / 60 / m <= MOST_NUMBERS), MARK_STEPS_MINUTES[-1])
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Span:
+    """What a length stands for: from and to in seconds."""
+
+    start: float
+    end: float
+    label: str = ""
+    title: str = ""
+
+
+def _marks(end_seconds: float, width: float, most: int) -> list[Mark]:
+    step = next((m for m in MARK_STEPS_MINUTES if end_seconds / 60 / m <= most), MARK_STEPS_MINUTES[-1])
     small = max(step / 5, end_seconds / 60 / 300)
     count = int(end_seconds / 60 / small)
     marks = []
@@ -51,27 +57,27 @@ def _marks(end_seconds: float, width: float) -> list[Mark]:
 
 
 def _drawn(
-    spans: Sequence[tuple[float, float, str, str]], edge_seconds: float | None, width: float, height: int, name: str
+    spans: Sequence[Span], edge_seconds: float | None, width: float, height: int, name: str
 ) -> dict[str, object]:
-    """spans are (start, end, label, title) in seconds; what passes the edge is cut there and hatched."""
-    last = max((end for _, end, _, _ in spans), default=0.0)
+    """What passes the edge is cut there and hatched."""
+    last = max((span.end for span in spans), default=0.0)
     scale_end = max(last, edge_seconds or 0.0, 60.0) * 1.005
     lengths = []
-    for number, (start, end, label, title) in enumerate(spans):
-        pieces = [(start, end, False)]
-        if edge_seconds is not None and end > edge_seconds:
-            pieces = [(max(start, edge_seconds), end, True)]
-            if start < edge_seconds:
-                pieces.insert(0, (start, edge_seconds, False))
-        for place, (a, b, over) in enumerate(pieces):
-            span = (b - a) / scale_end * width
-            shown = label if place == 0 and span > 8 * len(label) + 6 else ""
+    for number, span in enumerate(spans):
+        pieces = [(span.start, span.end, False)]
+        if edge_seconds is not None and span.end > edge_seconds:
+            pieces = [(max(span.start, edge_seconds), span.end, True)]
+            if span.start < edge_seconds:
+                pieces.insert(0, (span.start, edge_seconds, False))
+        for place, (start, end, over) in enumerate(pieces):
+            drawn = (end - start) / scale_end * width
+            shown = span.label if place == 0 and drawn > 8 * len(span.label) + 6 else ""
             lengths.append(
                 Length(
-                    x=round(a / scale_end * width, 2),
-                    width=round(max(0.6, span - 1), 2),
+                    x=round(start / scale_end * width, 2),
+                    width=round(max(0.6, drawn - 1), 2),
                     label=shown,
-                    title=title,
+                    title=span.title,
                     odd=bool(number % 2),
                     over=over,
                 )
@@ -81,31 +87,42 @@ def _drawn(
         "height": height,
         "baseline": height - 14,
         "lengths": lengths,
-        "marks": _marks(scale_end, width),
+        "marks": _marks(scale_end, width, MOST_NUMBERS if width > 700 else 8),
         "edge": round(edge_seconds / scale_end * width, 2) if edge_seconds is not None else None,
         "name": name,
     }
+
+
+def _said(count: int) -> str:
+    return "1 track" if count == 1 else f"{count:,} tracks"
 
 
 @register.inclusion_tag("components/ruler.html")
 def disc_ruler(layout: DiscLayout) -> dict[str, object]:
     """Tracks at their addresses against the medium's end."""
     spans = [
-        (t.start_sector / SECTORS_PER_SECOND, t.end_sector / SECTORS_PER_SECOND, str(t.number), t.programme.title)
+        Span(
+            start=t.start_sector / SECTORS_PER_SECOND,
+            end=t.end_sector / SECTORS_PER_SECOND,
+            label=str(t.number),
+            title=t.programme.title,
+        )
         for t in layout.tracks
     ]
     edge = layout.medium.capacity_sectors / SECTORS_PER_SECOND
-    return _drawn(spans, edge, WIDTH, 58, f"{len(spans)} tracks on the {layout.medium.label}")
+    return _drawn(spans, edge, WIDTH, 58, f"{_said(len(spans))} on the {layout.medium.label}")
 
 
 @register.inclusion_tag("components/ruler.html")
-def tracks_ruler(tracks: Sequence[Track], edge_seconds: float | None = None, width: int = 640) -> dict[str, object]:
-    """Tracks end to end."""
+def strip_ruler(
+    strip: Sequence[tuple[float, int, str]], count: int, edge_seconds: float | None = None, width: int = 640
+) -> dict[str, object]:
+    """Lengths end to end: (seconds, how many tracks it stands for, their title if it is one)."""
     spans, at = [], 0.0
-    for track in tracks:
-        spans.append((at, at + track.seconds, "", track.title))
-        at += track.seconds
-    return _drawn(spans, edge_seconds, width, 36, f"{len(spans)} tracks, {at / 60:.0f} minutes")
+    for seconds, tracks, title in strip:
+        spans.append(Span(start=at, end=at + seconds, title=title or _said(tracks)))
+        at += seconds
+    return _drawn(spans, edge_seconds, width, 36, f"{_said(count)}, {at / 60:.0f} minutes")
 
 
 @register.inclusion_tag("components/ruler.html")
@@ -113,15 +130,15 @@ def lengths_ruler(lengths: Sequence[float], edge_seconds: float | None = None, w
     """Bare lengths in seconds, for the gallery."""
     spans, at = [], 0.0
     for number, seconds in enumerate(lengths, 1):
-        spans.append((at, at + seconds, str(number), f"Length {number}"))
+        spans.append(Span(start=at, end=at + seconds, label=str(number), title=f"Length {number}"))
         at += seconds + 2
     return _drawn(spans, edge_seconds, width, 58, f"{len(spans)} lengths")
 
 
 @register.inclusion_tag("components/work_ruler.html")
-def work_ruler(done: float, total: float, width: int = 110) -> dict[str, object]:
-    """Work done against work planned, both in seconds of sound."""
-    share = min(1.0, done / total) if total else 0.0
+def work_ruler(share: float, width: int = 110) -> dict[str, object]:
+    """Work done against work planned, 0.0 to 1.0."""
+    share = min(1.0, max(0.0, share or 0.0))
     step = width / 10
     return {
         "width": width,
@@ -144,28 +161,22 @@ def groove(rings: Sequence[tuple[float, float, int]], edge_mm: float) -> dict[st
 
 STRIP_WIDTH = 480
 _WIDEST_MARK = 30
-_MOST_MARKS = 160
+# A full mark, a ringed one, a low one, a crossed one.
+_MARKS = {
+    "plays": "M{x} 3h{width}v15h-{width}z",
+    "rewrap": "M{x} 4h{width}v13h-{width}z",
+    "convert": "M{x} 12h{width}v6h-{width}z",
+    "cannot": "M{x} 4L{end} 17M{end} 4L{x} 17",
+}
 
 
 @register.inclusion_tag("components/fit_strip.html")
-def fit_strip(standing: Standing) -> dict[str, object]:
-    """A mark for each track, whose shape says how it stands to the target.
-
-    Where there are more tracks than marks that can be told apart, a mark stands for several
-    neighbours and shows what most of them are.
-    """
-    fits = standing.fits
-    each = max(1, math.ceil(len(fits) / _MOST_MARKS))
-    groups = [fits[start : start + each] for start in range(0, len(fits), each)]
-    pitch = min(_WIDEST_MARK, STRIP_WIDTH / max(1, len(groups)))
-    marks = []
-    for number, group in enumerate(groups):
-        x, width = number * pitch + 0.5, max(0.6, pitch - min(3, pitch / 3))
-        kind = Counter(fit.kind for _, fit in group).most_common(1)[0][0]
-        track, fit = group[0]
-        title = f"{track.title}: {fit.kind}, {fit.reason}" if each == 1 else f"{track.title} and {len(group) - 1} more"
-        marks.append(
-            {"x": round(x, 2), "width": round(width, 2), "end": round(x + width, 2), "kind": str(kind), "title": title}
-        )
-    counts = ", ".join(f"{n} {kind}" for kind, n in zip(FitKind, standing.counts, strict=True) if n)
-    return {"marks": marks, "width": STRIP_WIDTH, "name": f"{standing.target.name}: {counts}"}
+def fit_strip(marks: Sequence[str], name: str) -> dict[str, object]:
+    """A mark for each track, or for some neighbours, whose shape says how it stands to the target."""
+    pitch = min(_WIDEST_MARK, STRIP_WIDTH / max(1, len(marks)))
+    width = max(0.6, pitch - min(3, pitch / 3))
+    paths: dict[str, list[str]] = {}
+    for number, kind in enumerate(marks):
+        x = round(number * pitch + 0.5, 2)
+        paths.setdefault(kind, []).append(_MARKS[kind].format(x=x, end=round(x + width, 2), width=round(width, 2)))
+    return {"paths": [(kind, " ".join(drawn)) for kind, drawn in paths.items()], "width": STRIP_WIDTH, "name": name}

@@ -7,12 +7,15 @@ from typing import Any
 from django.conf import settings
 from django.core.management.base import CommandParser
 
-from rumbrel.core.conversion import default_jobs
-from rumbrel.core.delivery import Delivered, WrittenList, deliver, gather_with_lists, plan_delivery
+from rumbrel.core.crew import default_jobs
+from rumbrel.core.delivery import Delivered, WrittenList, gather_with_lists
 from rumbrel.core.errors import OutputError, PlaylistError
 from rumbrel.core.places import VOLUME_KINDS, volume_at, volume_kind_for
 from rumbrel.core.targets import find_target
+from rumbrel.core.workflows.deliver import DeliveryPlan, deliver, plan_delivery
 from rumbrel.web.ui.commands import ReportingCommand
+from rumbrel.web.ui.progress_line import ProgressLine
+from rumbrel.web.ui.words import counted
 
 
 class Command(ReportingCommand):
@@ -33,20 +36,25 @@ class Command(ReportingCommand):
         sources, lists = gather_with_lists(options["sources"], once=not target.playlists.folder_each)
         for found in lists:
             if found.named and found.missing:
-                text = f"{len(found.missing)} entries are missing, the first is {found.missing[0]}."
-                raise PlaylistError(f"{found.path.name}: {text}")
+                missing = counted(len(found.missing), "entry is", "entries are")
+                raise PlaylistError(f"{found.path.name}: {missing} missing, the first is {found.missing[0]}.")
         plan = plan_delivery(sources, target, volume, lists=lists)
-        if options["dry_run"]:
-            for step in plan.steps:
-                self.report(step.as_record(), f"{step.action}: {step.source.path} -> {step.output}", options)
-            if not plan.fits:
-                raise OutputError(f"{plan.needed_bytes:,} bytes are needed, {volume.free_bytes:,} are free.")
-            return all(step.action != "refuse" for step in plan.steps)
-        all_ok = True
-        settings.DATA.mkdir(parents=True, exist_ok=True)
-        with tempfile.TemporaryDirectory(dir=settings.DATA, prefix="deliver-") as work:
-            for result in deliver(plan, Path(work), jobs=options["jobs"]):
+        return self._show_forecast(plan, options) if options["dry_run"] else self._run(plan, options)
+
+    def _show_forecast(self, plan: DeliveryPlan, options: dict[str, Any]) -> bool:
+        for step in plan.steps:
+            self.report(step.as_record(), f"{step.action}: {step.source.path} -> {step.output}", options)
+        if not plan.fits:
+            raise OutputError(f"{plan.needed_bytes:,} bytes are needed, {plan.volume.free_bytes:,} are free.")
+        return all(step.action != "refuse" for step in plan.steps)
+
+    def _run(self, plan: DeliveryPlan, options: dict[str, Any]) -> bool:
+        all_ok, line = True, ProgressLine()
+        settings.RUMBREL.data.mkdir(parents=True, exist_ok=True)
+        with tempfile.TemporaryDirectory(dir=settings.RUMBREL.data, prefix="deliver-") as work:
+            for result in deliver(plan, Path(work), jobs=options["jobs"], report=line):
                 all_ok &= result.ok
+                line.clear()
                 self.report(result.as_record(), _sentence(result), options)
         return all_ok
 
@@ -55,5 +63,5 @@ def _sentence(result: Delivered | WrittenList) -> str:
     if isinstance(result, WrittenList):
         return result.sentence
     step = result.step
-    text = f"{step.action}: {step.source.path}" + (f" -> {result.place}" if result.place else "")
+    text = f"{step.action}: {step.source.path}" + (f" -> {result.output}" if result.output else "")
     return f"{text}. {result.error}" if result.error else text

@@ -5,11 +5,13 @@ from typing import Any
 
 from django.core.management.base import CommandParser
 
-from rumbrel.core.conversion import default_jobs
+from rumbrel.core.crew import default_jobs
 from rumbrel.core.forecast import gather_sources
-from rumbrel.core.formats.table import SOUND_SUFFIXES, kind_label
+from rumbrel.core.formats.table import SOUND_SUFFIXES, format_label
 from rumbrel.core.inspection import DeepFacts, inspect_many
 from rumbrel.web.ui.commands import ReportingCommand
+from rumbrel.web.ui.progress_line import ProgressLine
+from rumbrel.web.ui.words import counted
 
 
 class Command(ReportingCommand):
@@ -25,7 +27,8 @@ class Command(ReportingCommand):
         all_ok = True
         sources = gather_sources(options["files"])
         paths = [source.path for source in sources]
-        found = inspect_many(paths, deep=options["deep"], jobs=options["jobs"])
+        line = ProgressLine()
+        found = inspect_many(paths, deep=options["deep"], jobs=options["jobs"], report=line)
         for source, deep in zip(sources, found, strict=True):
             facts = deep.facts
             if not source.named and not facts.sample_rate and source.path.suffix.lower() not in SOUND_SUFFIXES:
@@ -34,27 +37,29 @@ class Command(ReportingCommand):
             record = facts.as_record()
             if options["deep"]:
                 record["deep"] = deep.as_record()
+            line.clear()
             self.report(record, _sentences(deep), options)
+        line.clear()
         return all_ok
 
 
 def _sentences(deep: DeepFacts) -> list[str]:
     facts = deep.facts
-    kind = kind_label(facts.container, facts.codec) if facts.codec else "no sound"
+    label = format_label(facts.container, facts.codec) if facts.codec else "no sound"
     depth = f"/{facts.bit_depth}" if facts.bit_depth else ""
     lines = [
-        f"{facts.path}: {kind} {facts.sample_rate / 1000:g} kHz{depth}, {facts.channels} ch, "
-        f"{facts.samples} samples, {facts.bitrate_bps // 1000} kbit/s {facts.bitrate_mode}"
+        f"{facts.path}: {label} {facts.sample_rate / 1000:g} kHz{depth}, {facts.channels} ch, "
+        f"{counted(facts.samples, 'sample')}, {facts.bitrate_bps // 1000} kbit/s {facts.bitrate_mode}"
     ]
     if deep.level and deep.state:
         level, state = deep.level, deep.state
         lines.append(
             f"  {level.integrated_lufs:.1f} LUFS, range {level.range_lu:.1f} LU, "
-            f"true peak {level.true_peak_dbtp:.1f} dBTP, {state.clipped_runs} clipped runs"
+            f"true peak {level.true_peak_dbtp:.1f} dBTP, {counted(state.clipped_runs, 'clipped run')}"
         )
         if state.channels:
-            lines.append(f"  channels: {state.channels}")
+            lines.append(f"  channels: {state.channels_text}")
         if state.used_bits is not None and state.used_bits < (facts.bit_depth or 0):
             lines.append(f"  {state.used_bits} of {facts.bit_depth} bits are used")
-    lines += [f"  {problem.code}: {problem.text}" for problem in facts.problems]
+    lines += [f"  {fault.code}: {fault.text}" for fault in facts.faults]
     return lines

@@ -11,8 +11,8 @@ class Command(ReportingCommand):
 
     def work(self, options: dict[str, Any]) -> bool:
         for target in all_targets():
-            kinds = ", ".join(dict.fromkeys(row.kind for row in target.accepts))
+            formats = ", ".join(dict.fromkeys(row.format for row in target.accepts))
             self.report(
-                target.as_record(), f"{target.slug:14} {target.name} (accepts {kinds}). {target.about}", options
+                target.as_record(), f"{target.slug:14} {target.name} (accepts {formats}). {target.about}", options
             )
         return True

@@ -1,0 +1,24 @@
+"""Batches: forecast, run, report."""
+
+from django.apps import AppConfig
+from django.urls import reverse
+
+from rumbrel.web.jobs.registry import JobKind, register
+from rumbrel.web.ui.navigation import Entry, add_entry
+
+
+class BatchesConfig(AppConfig):
+    name = "rumbrel.web.batches"
+
+    def ready(self) -> None:
+        from .services.run_batch import release_items, run_batch
+
+        add_entry(Entry(order=40, address="batches:index", label="Batches", below=("batches:",)))
+        register(
+            JobKind(
+                key="batch",
+                run=run_batch,
+                address=lambda batch: reverse("batches:batch", args=[batch]),
+                ended=release_items,
+            )
+        )

@@ -1,0 +1,213 @@
+"""Carry out a batch: plan, measure, convert. Every step outlives a kill, and the next run goes on from there."""
+
+import time
+from collections.abc import Iterable, Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from django.db import transaction
+from django.db.models import Count, Sum
+
+from rumbrel.core.conversion import Outcome
+from rumbrel.core.crew import default_jobs
+from rumbrel.core.files import remove_leftovers
+from rumbrel.core.forecast import Action, Forecast, Step, warning_records
+from rumbrel.core.forecast.steps import Warning
+from rumbrel.core.progress import Progress, Unit
+from rumbrel.core.targets import Target
+from rumbrel.core.workflows.convert import ConvertPlan, TargetPlan, measure_plan, run_plan
+from rumbrel.web.collection.queries import known_tracks
+from rumbrel.web.jobs.services import Desk
+from rumbrel.web.ui.words import counted
+
+from ..models import Batch, Item
+from ..rows import after_text, now_text
+from ..steps import kept_step, restored_step, restored_target
+from .forecast_tracks import BatchWish, ledger_for, plan_for
+
+__all__ = ["recount_batch", "release_items", "run_batch"]
+
+_ROWS_A_TURN = 300
+_SECONDS_BETWEEN_NOTES = 0.5
+_FIRST_STATES = {Action.SKIP: Item.State.SKIPPED, Action.REFUSE: Item.State.CANNOT}
+
+
+def run_batch(desk: Desk, batch_id: int) -> str:
+    """The work of a batch; returns what came of it and where that is."""
+    batch = Batch.objects.get(pk=batch_id)
+    target = restored_target(batch.target)
+    wish = BatchWish.restored(target, batch.options)
+    if not batch.planned:
+        desk.report(Progress(done=0, total=0, unit=Unit.TRACKS, step="planning"))
+        _plan(batch, wish)
+    release_items(batch_id)
+    remove_leftovers(Path(batch.destination))
+    steps = _steps(batch, target)
+    if not batch.measured:
+        steps = _measured(batch, wish, steps, desk)
+    waiting = set(batch.items.filter(state=Item.State.WAITING).values_list("number", flat=True))
+    numbers = {step.output: number for number, step in steps.items() if step.output}
+    _run(batch, wish, [step for number, step in steps.items() if number in waiting], numbers, desk)
+    recount_batch(batch_id)
+    return _summary(Batch.objects.get(pk=batch_id))
+
+
+def release_items(batch_id: int) -> None:
+    """Items that nobody works on any more wait again."""
+    Item.objects.filter(batch_id=batch_id, state=Item.State.RUNNING).update(
+        state=Item.State.WAITING, share=0, changed=_now()
+    )
+    recount_batch(batch_id)
+
+
+def _now() -> int:
+    """A cursor that grows: milliseconds."""
+    return time.time_ns() // 1_000_000
+
+
+def _plan(batch: Batch, wish: BatchWish) -> None:
+    tracks = known_tracks(batch.track_ids)
+    titles = {track.pk: track.title for track in tracks}
+    steps = plan_for(tracks, wish).steps
+    items = [_item(batch, number, step, titles.get(step.source_id, "")) for number, step in enumerate(steps, 1)]
+    with transaction.atomic():
+        batch.items.all().delete()
+        Item.objects.bulk_create(items, batch_size=_ROWS_A_TURN)
+        batch.planned, batch.measured = True, False
+        batch.seconds = sum(item.seconds for item in items if item.works)
+        batch.save(update_fields=["planned", "measured", "seconds"])
+
+
+def _item(batch: Batch, number: int, step: Step, title: str) -> Item:
+    return Item(
+        batch=batch,
+        number=number,
+        track_id=step.source_id,
+        source=step.source.path.encode("utf-8", "replace").decode(),
+        title=title or Path(step.source.path).stem.encode("utf-8", "replace").decode(),
+        action=step.action,
+        reason=step.reason,
+        output=step.output.encode("utf-8", "backslashreplace").decode(),
+        step=kept_step(step),
+        works=step.writes,
+        state=_FIRST_STATES.get(step.action, Item.State.WAITING),
+        share=0 if step.writes else 1,
+        seconds=step.source.duration_seconds,
+        bytes_in=step.source.size_bytes,
+        bytes_after=step.after.size_bytes if step.after else 0,
+        kbps_in=round(step.source.bitrate_bps / 1000),
+        now=now_text(step),
+        after=after_text(step),
+        warnings=warning_records(step.warnings),
+        error=step.reason if step.action is Action.REFUSE else "",
+        changed=_now(),
+    )
+
+
+def _steps(batch: Batch, target: Target) -> dict[int, Step]:
+    """Every step as it was planned, by its item's number."""
+    rows = batch.items.order_by("number").values_list("number", "step")
+    return {number: restored_step(data, target) for number, data in rows}
+
+
+def _part(batch: Batch, wish: BatchWish, steps: Iterable[Step]) -> TargetPlan:
+    return TargetPlan(
+        target=wish.target,
+        destination=Path(batch.destination),
+        rule=wish.level.rule_for(wish.target),
+        trims=wish.options().forecast.trims,
+        forecast=Forecast(steps=tuple(steps), free_bytes=None),
+    )
+
+
+def _measured(batch: Batch, wish: BatchWish, steps: dict[int, Step], desk: Desk) -> dict[int, Step]:
+    """The steps with the levels that the target asks for, kept so that nothing is measured twice."""
+    plan = ConvertPlan(parts=(_part(batch, wish, steps.values()),))
+    if plan.parts[0].needs_measuring:
+        settled = measure_plan(plan, jobs=default_jobs(), report=desk.report).steps
+        changed = {
+            number: after for (number, before), after in zip(steps.items(), settled, strict=True) if after != before
+        }
+        with transaction.atomic():
+            for number, step in changed.items():
+                batch.items.filter(number=number).update(
+                    step=kept_step(step), after=after_text(step), warnings=warning_records(step.warnings),
+                    bytes_after=step.after.size_bytes if step.after else 0, changed=_now(),
+                )  # fmt: skip
+        steps = steps | changed
+    Batch.objects.filter(pk=batch.pk).update(measured=True)
+    return steps
+
+
+def _run(batch: Batch, wish: BatchWish, steps: Sequence[Step], numbers: dict[str, int], desk: Desk) -> None:
+    """Convert what waits. Outcomes are kept as they come; shares of what is under way now and then."""
+    plan = ConvertPlan(parts=(_part(batch, wish, steps),))
+    before = batch.items.filter(works=True).exclude(state=Item.State.WAITING).aggregate(n=Count("pk"), s=Sum("seconds"))
+    noted = 0.0
+    for event in run_plan(plan, jobs=default_jobs(), ledger=ledger_for):
+        if isinstance(event, Outcome):
+            _keep(batch.pk, numbers, event)
+        elif isinstance(event, Progress):
+            if time.monotonic() - noted > _SECONDS_BETWEEN_NOTES:
+                noted = time.monotonic()
+                _note_shares(batch.pk, event)
+                recount_batch(batch.pk)
+            desk.report(
+                replace(
+                    event,
+                    done=event.done + (before["s"] or 0.0),
+                    total=event.total + (before["s"] or 0.0),
+                    finished=event.finished + before["n"],
+                    items=event.items + before["n"],
+                )
+            )
+
+
+def _note_shares(batch_id: int, progress: Progress) -> None:
+    for track_id, share in progress.parts:
+        Item.objects.filter(
+            batch_id=batch_id, track_id=track_id, state__in=(Item.State.WAITING, Item.State.RUNNING)
+        ).update(state=Item.State.RUNNING, share=share, changed=_now())
+
+
+def _keep(batch_id: int, numbers: dict[str, int], outcome: Outcome) -> None:
+    """What became of an item; its forecast's warnings stay, the work's come on top."""
+    step = outcome.step
+    found = Item.objects.filter(batch_id=batch_id, number=numbers[step.output]) if step.output in numbers else None
+    if found is None:
+        return
+    item = found.defer("step").get()
+    state = Item.State.PART if outcome.partial else Item.State.DONE if outcome.ok else Item.State.FAILED
+    found.update(
+        state=state,
+        share=1.0,
+        bytes_out=outcome.bytes_out,
+        checked=outcome.checked,
+        bit_exact=bool(outcome.digest),
+        kbps_out=round(outcome.bitrate_bps / 1000),
+        error=outcome.error,
+        warnings=_joined(item.warnings, outcome.warnings),
+        changed=_now(),
+    )
+
+
+def _joined(foreseen: list[dict[str, str]], found: Sequence[Warning]) -> list[dict[str, str]]:
+    return foreseen + [warning for warning in warning_records(found) if warning not in foreseen]
+
+
+def recount_batch(batch_id: int) -> None:
+    """Bring the kept counts and sums of a batch into line with its items."""
+    items = Item.objects.filter(batch_id=batch_id)
+    counts = dict(items.order_by().values_list("state").annotate(n=Count("pk")))
+    done = items.filter(state__in=(Item.State.DONE, Item.State.PART))
+    sums = done.aggregate(before=Sum("bytes_in"), after=Sum("bytes_out"))
+    Batch.objects.filter(pk=batch_id).update(counts=counts, bytes_in=sums["before"] or 0, bytes_out=sums["after"] or 0)
+
+
+def _summary(batch: Batch) -> str:
+    made = batch.counts.get(Item.State.DONE, 0) + batch.counts.get(Item.State.PART, 0)
+    text = f"{counted(made, 'result')} in {batch.destination}"
+    for state in (Item.State.PART, Item.State.FAILED, Item.State.CANNOT):
+        if batch.counts.get(state):
+            text += f"; {batch.counts[state]:,} {state}"
+    return f"{text}."

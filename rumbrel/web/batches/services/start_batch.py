@@ -1,0 +1,46 @@
+"""Start a batch, and try its failed items again."""
+
+from collections.abc import Sequence
+
+from django.db import transaction
+
+from rumbrel.core.errors import PlaylistError
+from rumbrel.core.records import as_record
+from rumbrel.web.jobs.services import start_job
+
+from ..models import Batch, Item
+from .forecast_tracks import BatchWish
+
+__all__ = ["start_batch", "try_again"]
+
+
+def start_batch(*, track_ids: Sequence[int], wish: BatchWish) -> Batch:
+    """Keep what was asked and queue the work; planning is its first step. Raises PlaylistError for no tracks."""
+    if not track_ids:
+        raise PlaylistError("The pull list is empty. Pull tracks in the collection first.")
+    with transaction.atomic():
+        batch = Batch.objects.create(
+            target_slug=wish.target.slug,
+            target_name=wish.target.name,
+            target=as_record(wish.target),
+            destination=str(wish.destination),
+            options=wish.as_record(),
+            track_ids=list(track_ids),
+        )
+        _queue(batch)
+    return batch
+
+
+def try_again(*, batch: Batch) -> Batch:
+    """Go on where the batch was; what failed is tried once more."""
+    with transaction.atomic():
+        batch.items.filter(state__in=(Item.State.FAILED, Item.State.RUNNING)).update(
+            state=Item.State.WAITING, share=0, error=""
+        )
+        _queue(batch)
+    return batch
+
+
+def _queue(batch: Batch) -> None:
+    batch.job = start_job(kind="batch", subject=batch.pk, title=f"Batch {batch.pk}: {batch.target_name}")
+    batch.save(update_fields=["job"])

@@ -1,0 +1,133 @@
+"""A batch at work, its report, and its results."""
+
+from pathlib import Path
+from typing import Any
+
+from django.core.paginator import Paginator
+from django.db.models import Max
+from django.http import FileResponse, Http404, HttpRequest, HttpResponse, StreamingHttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_GET, require_POST
+
+from rumbrel.web.jobs.rows import job_row
+from rumbrel.web.jobs.services import stop_job
+
+from .. import services
+from ..models import Batch, Item
+from ..queries import batches, changed_items, items_of, result_items
+from ..rows import shared_reason
+
+PAGE_ITEMS = 100
+PAGE_BATCHES = 50
+
+
+@require_GET
+def index(request: HttpRequest) -> HttpResponse:
+    page = Paginator(batches(), PAGE_BATCHES).get_page(request.GET.get("page"))
+    rows = [(batch, job_row(batch.job) if batch.job else None) for batch in page]
+    return render(request, "batches/batches.html", {"page": page, "rows": rows})
+
+
+def _batch(pk: int) -> Batch:
+    return get_object_or_404(batches(), pk=pk)
+
+
+def _head(batch: Batch) -> dict[str, Any]:
+    counts = [(state, batch.counts[state]) for state in Item.State.values if batch.counts.get(state)]
+    tries = bool(batch.counts.get(Item.State.FAILED))
+    return {
+        "batch": batch,
+        "work": job_row(batch.job) if batch.job else None,
+        "busy": bool(batch.job and batch.job.active),
+        "counts": counts,
+        "can_continue": bool(batch.counts.get(Item.State.WAITING)) or not batch.planned,
+        "can_try_again": tries,
+        "has_results": bool(batch.counts.get(Item.State.DONE) or batch.counts.get(Item.State.PART)),
+    }
+
+
+@require_GET
+def batch(request: HttpRequest, pk: int) -> HttpResponse:
+    found = _batch(pk)
+    state = request.GET.get("state", "")
+    page = Paginator(items_of(found, state=state), PAGE_ITEMS).get_page(request.GET.get("page"))
+    items = list(page)
+    context = {
+        **_head(found),
+        "page": page,
+        "items": items,
+        "state": state,
+        "first": items[0].number if items else 0,
+        "last": items[-1].number if items else 0,
+        "cursor": max((item.changed for item in items), default=0),
+        "largest": _largest(found),
+        "shared": shared_reason([item.reason for item in items if item.works]),
+    }
+    return render(request, "batches/batch.html", context)
+
+
+def _largest(found: Batch) -> int:
+    sizes = found.items.aggregate(a=Max("bytes_in"), b=Max("bytes_out"), c=Max("bytes_after"))
+    return max(1, *(size or 0 for size in sizes.values()))
+
+
+@require_GET
+def progress(request: HttpRequest, pk: int) -> HttpResponse:
+    """The head, and of the lines on the page those that changed since the cursor."""
+    found = _batch(pk)
+    since, first, last = (_number(request.GET.get(name)) for name in ("since", "first", "last"))
+    items = list(changed_items(found, since, first=first, last=last)[:PAGE_ITEMS])
+    context = {
+        **_head(found),
+        "items": items,
+        "first": first,
+        "last": last,
+        "cursor": max((item.changed for item in items), default=since),
+        "largest": _largest(found),
+        "fragment": True,
+    }
+    return render(request, "batches/_progress.html", context)
+
+
+def _number(text: str | None) -> int:
+    return int(text) if text and text.isascii() and text.isdecimal() and len(text) < 16 else 0
+
+
+@require_POST
+def stop(request: HttpRequest, pk: int) -> HttpResponse:
+    found = _batch(pk)
+    if found.job:
+        stop_job(job=found.job)
+    return redirect("batches:batch", pk=pk)
+
+
+@require_POST
+def resume(request: HttpRequest, pk: int) -> HttpResponse:
+    services.try_again(batch=get_object_or_404(Batch, pk=pk))
+    return redirect("batches:batch", pk=pk)
+
+
+@require_GET
+def download(request: HttpRequest, pk: int) -> FileResponse:
+    item = get_object_or_404(Item.objects.select_related("batch"), pk=pk)
+    path = Path(item.output)
+    inside = path.resolve().is_relative_to(Path(item.batch.destination).resolve())
+    if item.state not in (Item.State.DONE, Item.State.PART) or not inside or not path.is_file():
+        raise Http404("The result is not there any more.")
+    return FileResponse(path.open("rb"), as_attachment=True, filename=path.name)
+
+
+@require_GET
+def download_all(request: HttpRequest, pk: int) -> StreamingHttpResponse:
+    found = _batch(pk)
+    place = Path(found.destination)
+    files = [
+        (path, str(path.relative_to(place)))
+        for item in result_items(found)
+        if (path := Path(item.output)).is_relative_to(place) and path.resolve().is_relative_to(place.resolve())
+    ]
+    if not files:
+        raise Http404("This batch has no results yet.")
+    response = StreamingHttpResponse(services.stream_archive(files=files), content_type="application/zip")
+    response["Content-Disposition"] = f'attachment; filename="batch-{found.pk}.zip"'
+    return response

@@ -1,0 +1,57 @@
+"""Facts as the database keeps them: whole, as JSON, with columns derived."""
+
+import json
+import os
+from pathlib import Path
+
+from rumbrel.core.formats.table import format_label
+from rumbrel.core.inspection import FACTS_VERSION, Facts
+from rumbrel.core.records import as_record, from_record
+
+from .models import Track
+
+__all__ = ["FACTS_VERSION", "derived_columns", "kept_facts", "kept_path", "restored_facts", "search_words"]
+
+
+def kept_path(path: Path) -> str:
+    """A path that the database can hold; two paths that differ in undecodable bytes stay different."""
+    return os.fsencode(path).decode("utf-8", "backslashreplace")
+
+
+def storable(text: str) -> str:
+    """Tags may hold lone surrogates and zero bytes, which the database does not take."""
+    return text.encode("utf-8", "replace").decode("utf-8").replace("\0", " ")
+
+
+def kept_facts(facts: Facts) -> str:
+    """ASCII only, so that undecodable bytes come back as they were."""
+    return json.dumps(as_record(facts), ensure_ascii=True, separators=(",", ":"))
+
+
+def restored_facts(data: str) -> Facts:
+    """Raises ValueError, TypeError or KeyError for what another version wrote."""
+    return from_record(Facts, json.loads(data))
+
+
+def search_words(track: Track, facts: Facts) -> str:
+    """What the track is found by: its path below the folder and every tag."""
+    values = [value for name in facts.tags.fields for value in facts.tags.fields[name]]
+    return storable("\n".join([track.relative, track.title, *values]))[:20_000]
+
+
+def derived_columns(track: Track, facts: Facts) -> Track:
+    """The track with its columns as the facts say."""
+    first = facts.tags.first
+    track.container, track.codec, track.lossless = facts.container, facts.codec, facts.lossless
+    track.format = format_label(facts.container, facts.codec) if facts.codec else ""
+    track.sample_rate, track.bit_depth, track.channels = facts.sample_rate, facts.bit_depth, facts.channels
+    track.samples, track.seconds, track.bitrate_bps = facts.samples, facts.duration_seconds, facts.bitrate_bps
+    track.bitrate_mode, track.channel_mode = facts.bitrate_mode, facts.channel_mode
+    track.has_video, track.has_lead = facts.has_video, bool(facts.lead_samples)
+    track.size_bytes, track.modified_ns = facts.size_bytes, facts.modified_ns
+    track.title = storable(first("title")) or Path(track.relative).stem
+    track.performer, track.album = storable(first("artist")), storable(first("album"))
+    track.fault = str(facts.faults[0].code) if facts.faults else ""
+    track.faults, track.usable, track.whole = len(facts.faults), facts.usable, facts.ok
+    track.missing_since, track.facts_version = None, FACTS_VERSION
+    return track

@@ -1,0 +1,56 @@
+"""One form for the collection's sentence and for each action."""
+
+from typing import Any
+
+from django import forms
+
+from .queries import ANY, NONE, ORDERS, Sentence, choices
+
+LONGEST_SEARCH = 400
+
+
+class SentenceForm(forms.Form):
+    """A choice that is not among those there is left open, as if it had not been made."""
+
+    folder = forms.ChoiceField(required=False, label="Folder")
+    format = forms.ChoiceField(required=False, label="Format")
+    rate = forms.ChoiceField(required=False, label="Sample rate")
+    fault = forms.ChoiceField(required=False, label="Faults")
+    order = forms.ChoiceField(required=False, label="Sorted by", choices=[(name, name) for name in ORDERS])
+    text = forms.CharField(required=False, label="Words", max_length=LONGEST_SEARCH)
+    after = forms.IntegerField(required=False, min_value=1, max_value=2**62, widget=forms.HiddenInput)
+    before = forms.IntegerField(required=False, min_value=1, max_value=2**62, widget=forms.HiddenInput)
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        there = choices()
+        for name, empty in (("folder", "all folders"), ("format", "any format"), ("rate", "any rate")):
+            self.fields[name].choices = [("", empty), *there[name]]
+        self.fields["fault"].choices = [("", "with or without"), (NONE, "without"), (ANY, "with any"), *there["fault"]]
+
+    def sentence(self) -> Sentence:
+        """What was chosen, as far as it can be."""
+        self.is_valid()
+        chosen = self.cleaned_data
+        return Sentence(
+            folder=int(chosen["folder"]) if chosen.get("folder") else None,
+            format=chosen.get("format") or "",
+            rate=int(chosen["rate"]) if chosen.get("rate") else None,
+            fault=chosen.get("fault") or "",
+            text=chosen.get("text") or "",
+            order=chosen.get("order") or "folder",
+        )
+
+    def cursor(self) -> dict[str, int | None]:
+        self.is_valid()
+        return {"after": self.cleaned_data.get("after"), "before": self.cleaned_data.get("before")}
+
+
+class FolderForm(forms.Form):
+    path = forms.CharField(label="Folder", max_length=4096, strip=True)
+
+
+class DropForm(forms.Form):
+    """Files that were dropped on the page; each is kept under its own name."""
+
+    files = forms.FileField(widget=forms.FileInput, required=False)

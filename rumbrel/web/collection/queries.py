@@ -1,0 +1,294 @@
+"""Tracks as pages need them: found by a sentence, walked by keys, counted without counting."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from django.db import connection
+from django.db.models import Exists, OuterRef, Q, QuerySet, Sum
+from django.db.models import Max as Largest
+from django.db.models.expressions import RawSQL
+
+from rumbrel.core.inspection import Facts
+from rumbrel.web.jobs.models import Job
+
+from .facts import restored_facts
+from .models import Facet, Pull, PullList, SourceFolder, Track, TrackFacts
+
+__all__ = [
+    "ORDERS",
+    "Page",
+    "Sentence",
+    "Totals",
+    "choices",
+    "KnownTrack",
+    "facts_by_id",
+    "find_tracks",
+    "folder_rows",
+    "known_tracks",
+    "page_of",
+    "pull_list_of",
+    "pulled_ids",
+    "totals_of",
+]
+
+PAGE_TRACKS = 100
+MOST_COUNTED = 10_000
+"""Of a search by words, so many are counted; beyond, it is said that there are more."""
+ANY, NONE = "any", "none"
+
+ORDERS: dict[str, tuple[str, ...]] = {
+    "folder": ("relative",),
+    "title": ("title",),
+    "performer": ("performer", "relative"),
+    "format": ("format", "relative"),
+    "length": ("-seconds",),
+    "size": ("-size_bytes",),
+    "fault": ("-fault", "relative"),
+}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Sentence:
+    """What the collection's sentence says; "" and None leave a choice open."""
+
+    folder: int | None = None
+    format: str = ""
+    rate: int | None = None
+    fault: str = ""
+    text: str = ""
+    order: str = "folder"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Totals:
+    """exact is False where only the first MOST_COUNTED were counted; then nothing is summed."""
+
+    tracks: int
+    seconds: float = 0.0
+    size_bytes: int = 0
+    longest_seconds: float = 0.0
+    exact: bool = True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Page:
+    """Some tracks in order. earlier and later are the keys of what lies before and behind, None at the ends."""
+
+    tracks: tuple[Track, ...]
+    earlier: int | None
+    later: int | None
+
+
+def find_tracks(sentence: Sentence) -> QuerySet[Track]:
+    """Tracks by the sentence; each word of the search must begin a word of the track's."""
+    tracks = Track.objects.filter(_narrowed(sentence))
+    match = _match(sentence.text)
+    if match:
+        found = RawSQL("SELECT rowid FROM collection_words WHERE collection_words MATCH %s", (match,))
+        tracks = tracks.filter(pk__in=found)
+    elif sentence.text.strip():
+        tracks = tracks.none()
+    return tracks.order_by(*ORDERS.get(sentence.order, ORDERS["folder"]), "pk")
+
+
+def _matches(match: str) -> int:
+    """How many rows match, counted to one beyond MOST_COUNTED."""
+    sql = "SELECT COUNT(*) FROM (SELECT rowid FROM collection_words WHERE collection_words MATCH %s LIMIT %s)"
+    with connection.cursor() as cursor:
+        cursor.execute(sql, (match, MOST_COUNTED + 1))
+        return int(cursor.fetchone()[0])
+
+
+def _narrowed(sentence: Sentence) -> Q:
+    narrowed = Q()
+    if sentence.folder is not None:
+        narrowed &= Q(folder_id=sentence.folder)
+    if sentence.format:
+        narrowed &= Q(format=sentence.format)
+    if sentence.rate is not None:
+        narrowed &= Q(sample_rate=sentence.rate)
+    if sentence.fault == NONE:
+        narrowed &= Q(fault="")
+    elif sentence.fault == ANY:
+        narrowed &= Q(fault__gt="")
+    elif sentence.fault:
+        narrowed &= Q(fault=sentence.fault)
+    return narrowed
+
+
+def _match(text: str) -> str:
+    """The words as FTS5 wants them: each quoted, each taken as a beginning."""
+    words = "".join(sign if sign.isalnum() else " " for sign in text).split()
+    return " AND ".join(f'"{word}"*' for word in words[:20])
+
+
+def page_of(tracks: QuerySet[Track], owner: str, *, after: int | None = None, before: int | None = None) -> Page:
+    """The page behind or before a track, by the keys of its order: the cost does not grow with the collection."""
+    fields = [str(name) for name in tracks.query.order_by]
+    here = Track.objects.filter(pk=after or before).first() if after or before else None
+    backwards = here is not None and after is None
+    found = tracks
+    if here is not None:
+        found = tracks.filter(_beyond(fields, here, backwards=backwards))
+    if backwards:
+        found = found.reverse()
+    pulled = Pull.objects.filter(pull_list__owner=owner, cleared_at=None, track=OuterRef("pk"))
+    rows = list(found.annotate(pulled=Exists(pulled)).select_related("folder")[: PAGE_TRACKS + 1])
+    more, rows = len(rows) > PAGE_TRACKS, rows[:PAGE_TRACKS]
+    if backwards:
+        rows.reverse()
+    if not rows:
+        return Page(tracks=(), earlier=None, later=None)
+    has_earlier = more if backwards else here is not None
+    has_later = here is not None if backwards else more
+    return Page(
+        tracks=tuple(rows),
+        earlier=rows[0].pk if has_earlier else None,
+        later=rows[-1].pk if has_later else None,
+    )
+
+
+def _beyond(fields: Sequence[str], here: Track, *, backwards: bool) -> Q:
+    """Rows that come after a row in an order of several fields, each up or down."""
+    beyond, equal = Q(), Q()
+    for field in fields:
+        name = field.removeprefix("-")
+        down = field.startswith("-") != backwards
+        value = here.pk if name == "pk" else getattr(here, name)
+        beyond |= equal & Q(**{f"{name}__{'lt' if down else 'gt'}": value})
+        equal &= Q(**{name: value})
+    # Said once more for the first field alone, so that its index leads the way.
+    first = fields[0].removeprefix("-")
+    down = fields[0].startswith("-") != backwards
+    value = here.pk if first == "pk" else getattr(here, first)
+    return Q(**{f"{first}__{'lte' if down else 'gte'}": value}) & beyond
+
+
+def totals_of(sentence: Sentence) -> Totals:
+    """How much the sentence finds: from the kept counts, or counted as far as it pays."""
+    if not sentence.text.strip():
+        sums = Facet.objects.filter(_narrowed(sentence)).aggregate(
+            tracks=Sum("tracks"), seconds=Sum("seconds"), size=Sum("size_bytes"), longest=Largest("longest_seconds")
+        )
+        return Totals(
+            tracks=sums["tracks"] or 0,
+            seconds=sums["seconds"] or 0.0,
+            size_bytes=sums["size"] or 0,
+            longest_seconds=sums["longest"] or 0.0,
+        )
+    match = _match(sentence.text)
+    if match and _narrowed(sentence) == Q() and _matches(match) > MOST_COUNTED:
+        return Totals(tracks=MOST_COUNTED, exact=False, longest_seconds=totals_of(Sentence()).longest_seconds)
+    found = list(find_tracks(sentence).order_by().values_list("seconds", "size_bytes")[: MOST_COUNTED + 1])
+    exact = len(found) <= MOST_COUNTED
+    return Totals(
+        tracks=min(len(found), MOST_COUNTED),
+        seconds=sum(seconds for seconds, _ in found) if exact else 0.0,
+        size_bytes=sum(size for _, size in found) if exact else 0,
+        longest_seconds=max((seconds for seconds, _ in found), default=0.0),
+        exact=exact,
+    )
+
+
+def choices() -> dict[str, list[tuple[str, str]]]:
+    """What can be put into the choices of the sentence: only what is there."""
+    facets = Facet.objects.filter(tracks__gt=0)
+    kinds = facets.exclude(format="").values_list("format", flat=True).distinct()
+    rates = facets.exclude(sample_rate=0).values_list("sample_rate", flat=True).distinct()
+    faults = facets.exclude(fault="").values_list("fault", flat=True).distinct()
+    return {
+        "folder": [(str(folder.pk), folder.name) for folder in SourceFolder.objects.order_by("path")],
+        "format": [(kind, kind) for kind in sorted(kinds)],
+        "rate": [(str(rate), f"{rate / 1000:g} kHz") for rate in sorted(rates)],
+        "fault": [(fault, fault.replace("-", " ")) for fault in sorted(faults)],
+    }
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FolderRow:
+    """A source folder with its kept counts and its last scan."""
+
+    folder: SourceFolder
+    tracks: int
+    seconds: float
+    size_bytes: int
+    faults: int
+    scan: Job | None
+
+
+def folder_rows() -> list[FolderRow]:
+    folders = list(SourceFolder.objects.order_by("path"))
+    sums = {
+        row["folder"]: row
+        for row in Facet.objects.values("folder").annotate(
+            t=Sum("tracks"), s=Sum("seconds"), b=Sum("size_bytes"), f=Sum("tracks", filter=Q(fault__gt=""))
+        )
+    }
+    scans = Job.objects.filter(kind="scan", subject__in=[folder.pk for folder in folders])
+    last = {job.subject: job for job in scans.order_by("pk")}
+    rows = []
+    for folder in folders:
+        found = sums.get(folder.pk, {})
+        rows.append(
+            FolderRow(
+                folder=folder,
+                tracks=found.get("t") or 0,
+                seconds=found.get("s") or 0.0,
+                size_bytes=found.get("b") or 0,
+                faults=found.get("f") or 0,
+                scan=last.get(folder.pk),
+            )
+        )
+    return rows
+
+
+def pull_list_of(owner: str = "") -> PullList:
+    found = PullList.objects.filter(owner=owner).first()
+    return found or PullList.objects.get_or_create(owner=owner)[0]
+
+
+def pulled_ids(owner: str = "") -> list[int]:
+    """The ids of the pulled tracks, in the order of pulling."""
+    pulls = Pull.objects.filter(pull_list__owner=owner, cleared_at=None).order_by("pk")
+    return list(pulls.values_list("track_id", flat=True))
+
+
+_IDS_A_QUERY = 900
+"""SQLite limits the variables of a query."""
+
+
+def _in_turns(ids: Sequence[int]) -> Iterator[Sequence[int]]:
+    for start in range(0, len(ids), _IDS_A_QUERY):
+        yield ids[start : start + _IDS_A_QUERY]
+
+
+@dataclass(frozen=True, slots=True)
+class KnownTrack:
+    """What planning needs of a track; facts is None where nothing has been read yet."""
+
+    pk: int
+    title: str
+    relative: str
+    folder: str
+    missing: bool
+    facts: Facts | None
+
+
+def known_tracks(ids: Sequence[int]) -> list[KnownTrack]:
+    """Tracks by their ids, in that order, with their facts; those that are gone are left out."""
+    found: dict[int, KnownTrack] = {}
+    names = ("pk", "title", "relative", "folder__path", "missing_since", "kept_facts__data")
+    for turn in _in_turns(ids):
+        for pk, title, relative, folder, missing, data in Track.objects.filter(pk__in=turn).values_list(*names):
+            facts = restored_facts(data) if data else None
+            found[pk] = KnownTrack(pk, title, relative, folder, missing is not None, facts)
+    return [found[pk] for pk in ids if pk in found]
+
+
+def facts_by_id(ids: Sequence[int]) -> dict[int, Facts]:
+    """The kept facts of tracks."""
+    found: dict[int, Facts] = {}
+    for turn in _in_turns(ids):
+        rows = TrackFacts.objects.filter(track_id__in=turn).values_list("track_id", "data")
+        found |= {pk: restored_facts(data) for pk, data in rows}
+    return found

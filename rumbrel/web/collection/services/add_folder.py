@@ -1,0 +1,57 @@
+"""Source folders: remembered below the allowed roots, and scanned."""
+
+from pathlib import Path
+
+from django.conf import settings
+
+from rumbrel.core.errors import RumbrelError
+from rumbrel.web.jobs.models import Job
+from rumbrel.web.jobs.services import start_job
+
+from ..facts import FACTS_VERSION, kept_path
+from ..models import SourceFolder, Track
+
+__all__ = ["FolderRefused", "add_folder", "reread_old_facts", "start_scan"]
+
+
+class FolderRefused(RumbrelError):
+    """A folder that may not be read as a source folder."""
+
+
+def add_folder(*, path: str) -> SourceFolder:
+    """Remember a folder below the allowed roots, links resolved first, and scan it. Raises FolderRefused."""
+    folder, _ = SourceFolder.objects.get_or_create(path=kept_path(_allowed(path)))
+    start_scan(folder=folder)
+    return folder
+
+
+def _allowed(text: str) -> Path:
+    ours = settings.RUMBREL
+    if not text.strip() or "\0" in text:
+        raise FolderRefused("Name a folder, for example one of those below.")
+    try:
+        path = Path(text.strip()).expanduser().resolve()
+        is_folder = path.is_dir()
+    except (OSError, RuntimeError, ValueError) as error:
+        raise FolderRefused(f"{text.strip()[:200]} is not a folder. Check the spelling.") from error
+    if not any(path.is_relative_to(root.resolve()) for root in (*ours.roots, ours.dropped)):
+        roots = " and ".join(str(root) for root in ours.roots)
+        raise FolderRefused(f"Rumbrel may only read below {roots}. RUMBREL_ROOTS says so; start it with more folders.")
+    if not is_folder:
+        raise FolderRefused(f"{path} is not a folder. Check the spelling, and that its disk is connected.")
+    return path
+
+
+def start_scan(*, folder: SourceFolder) -> Job:
+    """Queue a scan unless one is under way."""
+    return start_job(kind="scan", subject=folder.pk, title=f"Scan of {folder.name}")
+
+
+def reread_old_facts() -> int:
+    """Scan the folders of which an older inspection's facts are kept; returns how many there are."""
+    outdated = SourceFolder.objects.filter(
+        pk__in=Track.objects.filter(missing_since=None).exclude(facts_version=FACTS_VERSION).values("folder")
+    )
+    for folder in outdated:
+        start_scan(folder=folder)
+    return len(outdated)

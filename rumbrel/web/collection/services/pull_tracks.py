@@ -1,0 +1,85 @@
+"""The pull list: pull, take off, pull all that is found, clear, put back."""
+
+from django.db import connection, transaction
+from django.db.models import Count, F, Max, Min, Sum
+from django.utils import timezone
+
+from ..models import Pull, PullList, Track
+from ..queries import Sentence, find_tracks, pull_list_of
+
+__all__ = ["clear_pulls", "pull_found", "restore_pulls", "toggle_pull"]
+
+MOST_LENGTHS = 160
+"""More lengths than these cannot be told apart on the strip: neighbours are drawn as one."""
+
+
+def toggle_pull(*, track: Track, owner: str = "") -> bool:
+    """Pull a track or take it off; True when it is on the list afterwards."""
+    with transaction.atomic():
+        pull_list = pull_list_of(owner)
+        there = pull_list.pulls.filter(track=track, cleared_at=None)
+        pulled = not there.delete()[0]
+        if pulled:
+            pull_list.pulls.create(track=track)
+        _recount(pull_list)
+    return pulled
+
+
+def pull_found(*, sentence: Sentence, owner: str = "") -> int:
+    """Pull every track the sentence finds, in its order; returns how many were added."""
+    with transaction.atomic():
+        pull_list = pull_list_of(owner)
+        before = pull_list.count
+        pulled = Pull.objects.filter(pull_list=pull_list, cleared_at=None).values("track_id")
+        wanted = find_tracks(sentence).exclude(pk__in=pulled).values("id")
+        sql, params = wanted.query.sql_with_params()
+        with connection.cursor() as cursor:
+            cursor.execute(
+                f"INSERT INTO {Pull._meta.db_table} (pull_list_id, track_id, cleared_at) "
+                f"SELECT %s, id, NULL FROM ({sql})",
+                [pull_list.pk, *params],
+            )
+        _recount(pull_list)
+    return pull_list.count - before
+
+
+def clear_pulls(*, owner: str = "") -> int:
+    """Take all tracks off; they can be put back until the next time. Returns how many there were."""
+    with transaction.atomic():
+        pull_list = pull_list_of(owner)
+        pull_list.pulls.exclude(cleared_at=None).delete()
+        cleared = pull_list.pulls.update(cleared_at=timezone.now())
+        _recount(pull_list)
+    return cleared
+
+
+def restore_pulls(*, owner: str = "") -> int:
+    """Put back what was cleared last, save what has been pulled again since."""
+    with transaction.atomic():
+        pull_list = pull_list_of(owner)
+        there = pull_list.pulls.filter(cleared_at=None).values("track_id")
+        back = pull_list.pulls.exclude(cleared_at=None).exclude(track_id__in=there)
+        restored = back.update(cleared_at=None)
+        _recount(pull_list)
+    return restored
+
+
+def _recount(pull_list: PullList) -> None:
+    """Bring count, sums and strip into line: at most MOST_LENGTHS lengths, however long the list."""
+    pulls = pull_list.pulls.filter(cleared_at=None)
+    sums = pulls.aggregate(
+        count=Count("pk"), seconds=Sum("track__seconds"), size=Sum("track__size_bytes"), low=Min("pk"), high=Max("pk")
+    )
+    pull_list.count, pull_list.seconds = sums["count"], sums["seconds"] or 0.0
+    pull_list.size_bytes, pull_list.version = sums["size"] or 0, pull_list.version + 1
+    pull_list.strip = []
+    if sums["count"]:
+        each = max(1, -(-(sums["high"] - sums["low"] + 1) // MOST_LENGTHS)) if sums["count"] > MOST_LENGTHS else 1
+        groups = (
+            pulls.annotate(part=(F("pk") - sums["low"]) / each)
+            .order_by("part")
+            .values_list("part")
+            .annotate(n=Count("pk"), s=Sum("track__seconds"), title=Min("track__title"))
+        )
+        pull_list.strip = [[round(s, 1), n, title[:80] if n == 1 else ""] for _, n, s, title in groups]
+    pull_list.save()

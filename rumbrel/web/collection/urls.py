@@ -1,0 +1,24 @@
+"""Addresses of the collection."""
+
+from django.urls import path
+
+from .views import collection, folders, pulls, track
+
+app_name = "collection"
+urlpatterns = [
+    path("", collection.index, name="index"),
+    path("tracks/", collection.rows, name="rows"),
+    path("tracks/<int:pk>/", track.track, name="track"),
+    path("tracks/<int:pk>/panel/", track.panel, name="panel"),
+    path("tracks/<int:pk>/pull/", track.pull, name="pull"),
+    path("pull/all/", collection.pull_all, name="pull-all"),
+    path("pull/clear/", pulls.clear, name="clear-pull"),
+    path("pull/undo/", pulls.undo_clear, name="undo-clear"),
+    path("pull/strip/", pulls.strip, name="pull-strip"),
+    path("folders/", folders.folders, name="folders"),
+    path("folders/list/", folders.listing, name="folder-list"),
+    path("folders/add/", folders.add, name="add-folder"),
+    path("folders/drop/", folders.drop, name="drop"),
+    path("folders/<int:pk>/scan/", folders.scan, name="scan"),
+    path("folders/<int:pk>/stop/", folders.stop, name="stop-scan"),
+]

@@ -1,0 +1,34 @@
+"""./run demo: make the demo collection with work already done, then start with it."""
+
+from typing import Any
+
+from django.conf import settings
+from django.core.management import call_command
+from django.core.management.base import BaseCommand, CommandParser
+
+from demo.collection import make_collection
+from rumbrel.core.errors import RumbrelError
+
+from ...services import prepare_demo
+
+
+class Command(BaseCommand):
+    help = "Make the demo data and start Rumbrel with it."
+
+    def add_arguments(self, parser: CommandParser) -> None:
+        parser.add_argument("--only-data", action="store_true", help="make the data and stop")
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        self._say("Making the collection of the Quernstow Carillon Trust ...")
+        folders = make_collection(settings.RUMBREL.data.resolve() / "demo")
+        call_command("migrate", verbosity=0)
+        try:
+            prepare_demo(folders=folders, say=self._say)
+        except RumbrelError as error:
+            self.stderr.write(f"{error} The demo starts without it.")
+        if not options["only_data"]:
+            call_command("serve")
+
+    def _say(self, text: str) -> None:
+        self.stdout.write(text)
+        self.stdout.flush()

@@ -1,0 +1,61 @@
+"""Work already done, so that every screen shows something at first sight: real scans, a batch, discs."""
+
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+from rumbrel.core.targets import find_target
+from rumbrel.web.batches.models import Batch
+from rumbrel.web.batches.services import BatchWish, start_batch
+from rumbrel.web.collection.models import SourceFolder, Track
+from rumbrel.web.collection.queries import Sentence
+from rumbrel.web.collection.services import add_folder, clear_pulls, pull_found
+from rumbrel.web.discs.models import Disc
+from rumbrel.web.discs.services import start_write
+from rumbrel.web.jobs.models import Job
+from rumbrel.web.jobs.services import run_job
+from rumbrel.web.playlists.models import Playlist
+from rumbrel.web.playlists.services import make_playlist
+
+__all__ = ["prepare_demo"]
+
+
+def prepare_demo(*, folders: Sequence[Path], say: Callable[[str], None]) -> None:
+    """Scan the folders, run a batch, lay out two discs and write one of them, once. Raises RumbrelError."""
+    for folder in folders:
+        if not SourceFolder.objects.filter(path=str(folder)).exists():
+            say(f"Scanning {folder.name} ...")
+            add_folder(path=str(folder))
+    _work("scan")
+    if not Batch.objects.exists():
+        say("Converting a batch ...")
+        tracks = Track.objects.filter(folder__path=str(folders[1])).order_by("relative")
+        wish = BatchWish(target=find_target("phone-ulaw"))
+        start_batch(track_ids=list(tracks.values_list("pk", flat=True)), wish=wish)
+        _work("batch")
+    if not Playlist.objects.exists():
+        say("Writing a disc ...")
+        _discs()
+        _work("disc-write")
+        _pull()
+
+
+def _work(kind: str) -> None:
+    """Carry out what waits, here and now."""
+    for pk in Job.objects.filter(kind=kind, state=Job.State.WAITING).values_list("pk", flat=True):
+        run_job(job_id=pk)
+
+
+def _discs() -> None:
+    """A shop disc of everything, which runs over, and one of organ rolls, which is written."""
+    music = Track.objects.filter(whole=True).exclude(relative__regex="^(Spoken|Box 7)/")
+    everything = make_playlist(name="Shop CD, everything", track_ids=[t.pk for t in music.order_by("relative")])
+    Disc.objects.create(playlist=everything)
+    rolls = music.filter(relative__startswith="Organ rolls").order_by("relative")
+    short = make_playlist(name="Barrel organ rolls", track_ids=[track.pk for track in rolls[:4]])
+    start_write(disc=Disc.objects.create(playlist=short, medium_key="21", gap_seconds=1))
+
+
+def _pull() -> None:
+    """A few tracks on the pull list, as for the tour bus."""
+    clear_pulls()
+    pull_found(sentence=Sentence(text="Tower days", order="folder"))

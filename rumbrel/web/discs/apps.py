@@ -1,0 +1,25 @@
+"""Discs: a playlist on a medium."""
+
+from django.apps import AppConfig
+from django.urls import reverse
+
+from rumbrel.web.jobs.registry import JobKind, register
+from rumbrel.web.ui.navigation import Entry, add_entry
+
+
+class DiscsConfig(AppConfig):
+    name = "rumbrel.web.discs"
+
+    def ready(self) -> None:
+        from .services import settle_write, write_disc
+
+        add_entry(Entry(order=60, address="discs:index", label="Discs", below=("discs:",)))
+        register(
+            JobKind(
+                key="disc-write",
+                run=write_disc,
+                address=lambda disc: reverse("discs:disc", args=[disc]),
+                continues=False,
+                ended=settle_write,
+            )
+        )

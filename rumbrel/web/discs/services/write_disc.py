@@ -1,0 +1,63 @@
+"""Write a disc on the stand-in recorder and read it back."""
+
+import re
+
+from django.conf import settings
+from django.db import transaction
+
+from rumbrel.core.errors import DiscError
+from rumbrel.core.workflows.make_disc import write_plan
+from rumbrel.web.jobs.models import Job
+from rumbrel.web.jobs.services import Desk, start_job
+from rumbrel.web.ui.words import counted
+
+from ..models import Disc
+from .plan_layout import plan_layout
+
+__all__ = ["settle_write", "start_write", "write_disc"]
+
+
+def start_write(*, disc: Disc) -> Job:
+    """Queue the write. Raises DiscError when the layout may not be written."""
+    planned = plan_layout(disc=disc)
+    if planned.plan.failed is not None:
+        raise DiscError(f"The disc cannot be written: {planned.plan.failed.text}.")
+    with transaction.atomic():
+        job = start_job(kind="disc-write", subject=disc.pk, title=f"Disc {disc.pk}: {disc.playlist.name}")
+        Disc.objects.filter(pk=disc.pk).update(job=job)
+    return job
+
+
+def write_disc(desk: Desk, disc_id: int) -> str:
+    """The work of a write. A stopped one leaves no image under the final name."""
+    disc = Disc.objects.select_related("playlist").get(pk=disc_id)
+    planned = plan_layout(disc=disc)
+    name = re.sub(r"[^\w\- ]+", "_", disc.playlist.name).strip()[:80] or "disc"
+    folder = settings.RUMBREL.discs / str(disc.pk)
+    written = write_plan(planned.plan, folder, name, speed=disc.speed, report=desk.report)
+    image = written.image
+    Disc.objects.filter(pk=disc_id).update(
+        state=Disc.State.WRITTEN if written.equal else Disc.State.FAILED,
+        error="" if written.equal else "Some tracks do not read back as they were written.",
+        image_path=str(image.bin_path) if image else "",
+        written=planned.plan.layout.as_record(),
+        written_mark=planned.mark,
+        verdicts=[{"number": v.number, "sectors": v.sectors, "equal": v.equal} for v in written.verdicts],
+        simulated_seconds=written.simulated_seconds,
+    )
+    if not written.equal:
+        raise DiscError("Some tracks do not read back as they were written. Write it again, at a lower speed.")
+    return f"{counted(len(written.verdicts), 'track')} identical, sample for sample; the image is in {folder}."
+
+
+def settle_write(disc_id: int) -> None:
+    """After a write has ended in whatever way: a stopped or failed one says so on its disc."""
+    disc = Disc.objects.select_related("job").filter(pk=disc_id).first()
+    if disc is None or disc.job is None:
+        return
+    if disc.job.state == Job.State.STOPPED:
+        text = "Stopped. The blank counts as spoiled; the layout is kept."
+        Disc.objects.filter(pk=disc_id).update(state=Disc.State.STOPPED, error=text)
+    elif disc.job.state in (Job.State.FAILED, Job.State.RUNNING):
+        text = disc.job.error or "The write was interrupted; the blank counts as spoiled. Write it again."
+        Disc.objects.filter(pk=disc_id).update(state=Disc.State.FAILED, error=text)

@@ -1,0 +1,1 @@
+"""The page Work and the head's fragment."""

@@ -1,0 +1,51 @@
+"""Work: what runs, waits and ended."""
+
+from django.core.paginator import Paginator
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, render
+from django.views.decorators.http import require_GET, require_POST
+
+from rumbrel.web.ui.answers import back_to
+
+from .. import services
+from ..models import Job
+from ..queries import active_jobs, ended_jobs
+from ..rows import job_row
+
+PAGE_JOBS = 50
+
+
+def _context(request: HttpRequest) -> dict[str, object]:
+    page = Paginator(ended_jobs(), PAGE_JOBS).get_page(request.GET.get("page"))
+    return {
+        "active": [job_row(job) for job in active_jobs()[:200]],
+        "ended": [job_row(job) for job in page],
+        "page": page,
+    }
+
+
+@require_GET
+def index(request: HttpRequest) -> HttpResponse:
+    return render(request, "jobs/work.html", _context(request))
+
+
+@require_GET
+def listing(request: HttpRequest) -> HttpResponse:
+    return render(request, "jobs/_work.html", _context(request))
+
+
+@require_GET
+def head(request: HttpRequest) -> HttpResponse:
+    return render(request, "jobs/_head.html")
+
+
+@require_POST
+def stop(request: HttpRequest, pk: int) -> HttpResponse:
+    services.stop_job(job=get_object_or_404(Job, pk=pk))
+    return back_to(request, "jobs:work")
+
+
+@require_POST
+def resume(request: HttpRequest, pk: int) -> HttpResponse:
+    services.continue_job(job=get_object_or_404(Job, pk=pk))
+    return back_to(request, "jobs:work")

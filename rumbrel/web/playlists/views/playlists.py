@@ -1,0 +1,87 @@
+"""Playlists: the lists, one list, and its order."""
+
+from typing import Any
+
+from django.contrib import messages
+from django.core.paginator import Paginator
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_GET, require_POST
+
+from rumbrel.core.errors import PlaylistError
+from rumbrel.web.collection.queries import pulled_ids
+
+from .. import services
+from ..forms import MakeForm, MoveForm, OrderForm
+from ..models import Entry, Playlist
+from ..queries import entries_page, playlists
+
+PAGE_LISTS = 100
+
+
+@require_GET
+def index(request: HttpRequest) -> HttpResponse:
+    page = Paginator(playlists(), PAGE_LISTS).get_page(request.GET.get("page"))
+    return render(request, "playlists/playlists.html", {"page": page, "form": MakeForm()})
+
+
+@require_POST
+def make(request: HttpRequest) -> HttpResponse:
+    form = MakeForm(request.POST)
+    name = form.cleaned_data["name"] if form.is_valid() else request.POST.get("name", "")[:200]
+    try:
+        playlist = services.make_playlist(name=name, track_ids=pulled_ids())
+    except PlaylistError as error:
+        messages.error(request, str(error))
+        return redirect("playlists:index")
+    return redirect("playlists:playlist", pk=playlist.pk)
+
+
+def _context(request: HttpRequest, playlist: Playlist) -> dict[str, Any]:
+    number = request.GET.get("page") or request.POST.get("page")
+    return {"playlist": playlist, "page": entries_page(playlist, number)}
+
+
+@require_GET
+def playlist(request: HttpRequest, pk: int) -> HttpResponse:
+    return render(request, "playlists/playlist.html", _context(request, get_object_or_404(Playlist, pk=pk)))
+
+
+def _entries(request: HttpRequest, found: Playlist) -> HttpResponse:
+    """The entries as htmx asks for them, or the list's page."""
+    if request.headers.get("HX-Request"):
+        return render(request, "playlists/_entries.html", _context(request, found))
+    return redirect("playlists:playlist", pk=found.pk)
+
+
+@require_POST
+def order(request: HttpRequest, pk: int) -> HttpResponse:
+    found = get_object_or_404(Playlist, pk=pk)
+    services.order_entries(playlist=found, order=OrderForm(request.POST.getlist("entry")).order())
+    return _entries(request, found)
+
+
+@require_POST
+def move(request: HttpRequest, pk: int) -> HttpResponse:
+    entry = get_object_or_404(Entry.objects.select_related("playlist"), pk=pk)
+    form = MoveForm(request.POST)
+    if form.is_valid():
+        services.move_entry(entry=entry, step=-1 if form.cleaned_data["way"] == "up" else 1)
+    return _entries(request, entry.playlist)
+
+
+@require_POST
+def remove(request: HttpRequest, pk: int) -> HttpResponse:
+    entry = get_object_or_404(Entry.objects.select_related("playlist", "track"), pk=pk)
+    services.remove_entry(entry=entry)
+    if not request.headers.get("HX-Request"):
+        messages.success(request, f"{entry.track.title} left the list; its file stays where it is.")
+    return _entries(request, entry.playlist)
+
+
+@require_POST
+def delete(request: HttpRequest, pk: int) -> HttpResponse:
+    found = get_object_or_404(Playlist, pk=pk)
+    found.delete()
+    messages.success(request, f"The list {found.name} is gone; its tracks stay in the collection.")
+    return redirect("playlists:index")

@@ -1,0 +1,70 @@
+"""The settings that are Rumbrel's own. Everything a user may set is an environment variable, read once."""
+
+import os
+import secrets
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+__all__ = ["Rumbrel", "read_environment", "secret_key"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Rumbrel:
+    """Where things are and what is on. roots are the folders below which source folders may lie."""
+
+    data: Path
+    roots: tuple[Path, ...]
+    port: str = "8321"
+    shows_gallery: bool = False
+
+    @property
+    def results(self) -> Path:
+        return self.data / "results"
+
+    @property
+    def dropped(self) -> Path:
+        return self.data / "dropped"
+
+    @property
+    def discs(self) -> Path:
+        return self.data / "discs"
+
+    @property
+    def ledger(self) -> Path:
+        return self.data / "ledger"
+
+
+def read_environment(base: Path, environment: Mapping[str, str] = os.environ) -> Rumbrel:
+    """RUMBREL_DATA, RUMBREL_ROOTS, RUMBREL_PORT and RUMBREL_GALLERY, with their defaults."""
+    data = Path(environment.get("RUMBREL_DATA") or base / ".data").resolve()
+    named = tuple(Path(part).resolve() for part in environment.get("RUMBREL_ROOTS", "").split(":") if part)
+    return Rumbrel(
+        data=data,
+        roots=named or (data / "demo", Path.home()),
+        port=environment.get("RUMBREL_PORT", "8321"),
+        shows_gallery=environment.get("RUMBREL_GALLERY") == "1",
+    )
+
+
+def secret_key(data: Path) -> str:
+    """A key of this installation's own, made at the first start and readable by its owner alone.
+
+    It appears whole or not at all: a disk that was full at the first start leaves no empty key behind.
+    """
+    path = data / "secret-key"
+    data.mkdir(parents=True, exist_ok=True)
+    if not path.exists() or not path.read_text():
+        working = path.with_name(f".{path.name}.{os.getpid()}.part")
+        try:
+            with os.fdopen(os.open(working, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "w") as file:
+                file.write(secrets.token_urlsafe(50))
+            if path.exists() and not path.read_text():
+                path.unlink()
+            # A link fails where another start was first; then both use its key.
+            os.link(working, path)
+        except FileExistsError:
+            pass
+        finally:
+            working.unlink(missing_ok=True)
+    return path.read_text()

@@ -1,0 +1,11 @@
+"""Addresses of targets."""
+
+from django.urls import path
+
+from .views import targets, where
+
+app_name = "targets"
+urlpatterns = [
+    path("where/", where.where, name="where"),
+    path("targets/", targets.index, name="index"),
+]

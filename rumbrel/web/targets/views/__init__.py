@@ -1,0 +1,1 @@
+"""Targets, and what plays where."""

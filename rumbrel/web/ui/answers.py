@@ -1,0 +1,14 @@
+"""Answers that several screens give."""
+
+from django.http import HttpRequest, HttpResponse, HttpResponseRedirect
+from django.shortcuts import redirect
+from django.utils.http import url_has_allowed_host_and_scheme
+
+__all__ = ["back_to"]
+
+
+def back_to(request: HttpRequest, name: str, *args: object) -> HttpResponse:
+    """To the page that the form named in "back", if it is one of ours, else to the page of that name."""
+    address = request.POST.get("back", "")
+    ours = address.startswith("/") and url_has_allowed_host_and_scheme(address, allowed_hosts=None)
+    return HttpResponseRedirect(address) if ours else redirect(name, *args)

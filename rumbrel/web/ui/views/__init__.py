@@ -1,0 +1,1 @@
+"""Help, the gallery of pieces, and the pages for errors."""

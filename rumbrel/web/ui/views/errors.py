@@ -1,0 +1,43 @@
+"""Pages of our own for what goes wrong, in plain words and with a way on. They need no database."""
+
+from django.http import HttpRequest, HttpResponse
+from django.template.loader import render_to_string
+
+__all__ = ["bad_request", "forbidden", "forgery", "not_found", "server_error"]
+
+_TEXTS = {
+    400: ("That could not be read", "Rumbrel did not understand the request. Go back and try again."),
+    403: ("Not allowed", "This page does not show that, or the request came from another page than ours."),
+    404: ("Not here", "There is nothing at this address, or it is not there any more."),
+    413: ("Too much at once", "That is more than one request may bring. Send fewer or smaller files at a time."),
+    500: ("Something went wrong", "An error in Rumbrel. Nothing that was finished is lost; the log has the details."),
+}
+
+
+def _page(status: int, text: str = "") -> HttpResponse:
+    title, usual = _TEXTS[status]
+    context = {"title": title, "text": text or usual, "status": status}
+    return HttpResponse(render_to_string("ui/error.html", context), status=status)
+
+
+def bad_request(request: HttpRequest, exception: Exception) -> HttpResponse:
+    too_many = type(exception).__name__ in ("TooManyFilesSent", "TooManyFieldsSent", "RequestDataTooBig")
+    return _page(413 if too_many else 400)
+
+
+def forbidden(request: HttpRequest, exception: Exception) -> HttpResponse:
+    return _page(403)
+
+
+def forgery(request: HttpRequest, reason: str = "") -> HttpResponse:
+    """A form without the token of this installation, most often one that stood open for long."""
+    return _page(403, "The form was too old, or came from another page than ours. Load the page again, then repeat it.")
+
+
+def not_found(request: HttpRequest, exception: Exception) -> HttpResponse:
+    said = exception.args[0] if exception.args and isinstance(exception.args[0], str) else ""
+    return _page(404, said if said.endswith(".") else "")
+
+
+def server_error(request: HttpRequest) -> HttpResponse:
+    return _page(500)

@@ -1,0 +1,30 @@
+"""Words of screens and commands: counts with their nouns, and what enums are called."""
+
+from rumbrel.core.forecast import Action
+from rumbrel.core.targets import FitKind, Target
+
+__all__ = ["ACTION_WORDS", "FIT_WORDS", "counted", "fit_word"]
+
+FIT_WORDS = {
+    FitKind.PLAYS: "plays as it is",
+    FitKind.REWRAP: "re-wrap",
+    FitKind.CONVERT: "convert",
+    FitKind.CANNOT: "cannot",
+}
+ACTION_WORDS = {
+    Action.COPY: "plays as it is",
+    Action.REWRAP: "re-wrap",
+    Action.CONVERT: "convert",
+    Action.SKIP: "skip",
+    Action.REFUSE: "cannot",
+}
+
+
+def counted(number: int, noun: str, plural: str = "") -> str:
+    """A count with its noun: 1 track, 2 tracks, 1,200 bytes."""
+    return f"{number:,} {noun if number == 1 else plural or f'{noun}s'}"
+
+
+def fit_word(kind: FitKind, target: Target) -> str:
+    """What a fit is called for a target: a player plays, an archive or a station accepts."""
+    return FIT_WORDS[kind].replace("plays", target.verb, 1)
