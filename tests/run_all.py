@@ -1,11 +1,16 @@
-"""Every check: staleness of the built CSS, style, types, import contracts, tests."""
+"""Every check: style, layout of the code, types, import contracts, tests. `./run test fast` leaves out the slow ones.
+
+`./run test slowest` says which tests take longest, so that the slow ones can be marked with @tag("slow").
+"""
 
 import os
 import subprocess
 import sys
 import tempfile
+import time
 import unittest
 from pathlib import Path
+from typing import Any
 
 ROOT = Path(__file__).resolve().parents[1]
 BIN = Path(sys.executable).parent
@@ -13,16 +18,19 @@ CHECKS = (
     ("style", [str(BIN / "ruff"), "check", "."]),
     ("layout of the code", [str(BIN / "ruff"), "format", "--check", "--quiet", "."]),
     ("import contracts", [str(BIN / "lint-imports"), "--no-logo"]),
-    ("types of the core", [str(BIN / "mypy")]),
+    ("types", [str(BIN / "mypy")]),
 )
+MODES = ("fast", "slowest")
 
 
 def main() -> int:
+    words = sys.argv[1:]
+    mode = words.pop(0) if words[:1] and words[0] in MODES else ""
     failed = [name for name, command in CHECKS if subprocess.run(command, cwd=ROOT).returncode]
     with tempfile.TemporaryDirectory() as data:
         os.environ["RUMBREL_DATA"] = data
-        os.environ["DJANGO_SETTINGS_MODULE"] = "rumbrel.web.settings"
-        result = _run_tests(sys.argv[1:] or ["tests"])
+        os.environ["DJANGO_SETTINGS_MODULE"] = "rumbrel.web.settings.test"
+        result = _run_tests(words or ["tests"], mode)
     wrong = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     passed = result.testsRun - wrong - len(result.skipped)
     for name in failed:
@@ -31,7 +39,7 @@ def main() -> int:
     return 1 if wrong or failed or not passed else 0
 
 
-def _run_tests(labels: list[str]) -> unittest.TestResult:
+def _run_tests(labels: list[str], mode: str) -> unittest.TestResult:
     import django
 
     django.setup()
@@ -40,12 +48,40 @@ def _run_tests(labels: list[str]) -> unittest.TestResult:
     kept: list[unittest.TestResult] = []
 
     class Runner(DiscoverRunner):
+        def get_resultclass(self) -> Any:
+            return _Timed if mode == "slowest" else super().get_resultclass()
+
         def suite_result(self, suite: unittest.TestSuite, result: unittest.TestResult, **kwargs: object) -> int:
             kept.append(result)
-            return super().suite_result(suite, result, **kwargs)
+            return int(super().suite_result(suite, result, **kwargs))
 
-    Runner(verbosity=1, interactive=False).run_tests(labels)
+    left_out = {"slow"} if mode == "fast" else set()
+    # Two at a time where nothing is measured: tests have folders and databases of their own.
+    workers = 2 if mode == "fast" and len(os.sched_getaffinity(0)) > 1 else 0
+    Runner(verbosity=1, interactive=False, exclude_tags=left_out, parallel=workers).run_tests(labels)
+    if mode == "slowest":
+        _Timed.show()
     return kept[0]
+
+
+class _Timed(unittest.TextTestResult):
+    """Keeps how long each test took."""
+
+    times: list[tuple[float, str]] = []
+    _begun = 0.0
+
+    def startTest(self, test: unittest.TestCase) -> None:
+        self._begun = time.perf_counter()
+        super().startTest(test)
+
+    def stopTest(self, test: unittest.TestCase) -> None:
+        super().stopTest(test)
+        self.times.append((time.perf_counter() - self._begun, test.id()))
+
+    @classmethod
+    def show(cls) -> None:
+        for seconds, name in sorted(cls.times, reverse=True)[:40]:
+            print(f"{seconds:6.1f} s  {name}")
 
 
 if __name__ == "__main__":

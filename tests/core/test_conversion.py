@@ -114,14 +114,18 @@ class FaultTests(FolderCase):
         plan = forecast_batch(gather_sources([source]), find_target("archive-flac"), self.out)
         os.utime(source, (1, 1))
         outcome = carry_out(plan.steps[0])
-        self.assertIn("changed while it was read", outcome.error)
+        self.assertIn("changed after the forecast", outcome.error)
         self.assertEqual(list(self.out.iterdir()), [])
 
     def test_cancelling_leaves_nothing(self) -> None:
         source = write_sound(self.folder / "a.wav", 300_000)
         plan = forecast_batch(gather_sources([source]), find_target("car-mp3"), self.out)
+
+        def stop(share: float) -> None:
+            raise Cancelled("Stopped.")
+
         with self.assertRaises(Cancelled):
-            carry_out(plan.steps[0], Watch(cancelled=lambda: True))
+            carry_out(plan.steps[0], Watch(tell=stop))
         self.assertEqual(list(self.out.iterdir()), [])
 
     def test_a_failed_check_leaves_no_file(self) -> None:
@@ -269,7 +273,7 @@ class DamageTests(FolderCase):
                 path.write_bytes(_mutated(data, random))
                 signal.alarm(20)
                 facts = inspect_file(path)
-                self.assertTrue(facts.samples >= 0 and (facts.usable or facts.problems), f"{kind} {number}")
+                self.assertTrue(facts.samples >= 0 and (facts.usable or facts.faults), f"{kind} {number}")
                 if number < self.CONVERTED and facts.usable and facts.samples < 1_000_000:
                     self._convert(path)
 
@@ -320,7 +324,15 @@ class ExtremeTests(FolderCase):
         lying = Cover(media_type="image/jpeg", data=b"\xff\xd8 no picture", kind=3)
         write_tags(source, TagSet(fields={k: v for k, v in fields.items() if "\ud800" not in v[0]}, covers=(lying,)),
                    container="flac", codec="flac")  # fmt: skip
-        for target in ("car-mp3", "car-older", "pocket-aac", "open-opus", "disc-wav", "stick-wma", "archive-wavpack"):
+        for target in (
+            "car-mp3",
+            "car-older",
+            "pocket-aac",
+            "open-opus",
+            "disc-wav",
+            "table-radio-wma",
+            "archive-wavpack",
+        ):
             outcome = convert_one(source, target, self.out / target)
             self.assertTrue(outcome.ok, f"{target}: {outcome.error}")
         codes = [w.code for w in convert_one(source, "car-older", self.out / "again").warnings]
@@ -350,7 +362,7 @@ class ExtremeTests(FolderCase):
                         file.write(b"\x01" + ((16 << 20) - 4).to_bytes(3, "big"))
                     file.seek(42 + 5 * (16 << 20))
                     file.write(data[42:])
-            self.assertIn("tags-unreadable", [str(p.code) for p in inspect_file(wide).problems], wide.suffix)
+            self.assertIn("tags-unreadable", [str(p.code) for p in inspect_file(wide).faults], wide.suffix)
         huge = self.folder / "h.mp3"
         mp3 = Path(convert_one(write_sound(self.folder / "a.wav"), "car-mp3", self.out).step.output)
         length = 200 * 1024 * 1024
@@ -359,7 +371,7 @@ class ExtremeTests(FolderCase):
             file.write(b"ID3\x04\0\0" + size)
             file.seek(10 + length)
             file.write(mp3.read_bytes())
-        self.assertIn("tags-unreadable", [str(p.code) for p in inspect_file(huge).problems])
+        self.assertIn("tags-unreadable", [str(p.code) for p in inspect_file(huge).faults])
 
     def test_a_source_that_shrinks_and_a_place_that_goes(self) -> None:
         source = write_sound(self.folder / "a.wav", 400_000)
@@ -377,7 +389,7 @@ class ExtremeTests(FolderCase):
                 gone = True
                 shutil.rmtree(self.out)
 
-        outcome = carry_out(plan.steps[0], Watch(progress=vanish))
+        outcome = carry_out(plan.steps[0], Watch(tell=vanish))
         self.assertFalse(outcome.ok)
         self.assertTrue(outcome.error.endswith("."), outcome.error)
         self.assertFalse(self.out.exists() and list(self.out.iterdir()))

@@ -6,13 +6,14 @@ from pathlib import Path
 from unittest import TestCase, mock
 
 from rumbrel.core.conversion.levelling import measure
-from rumbrel.core.delivery import Delivered, FoundList, deliver, plan_delivery
+from rumbrel.core.delivery import Delivered, FoundList
 from rumbrel.core.errors import OutputError
 from rumbrel.core.forecast import Source
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.places import Volume, file_system_for, volume_at, volume_kind_for
 from rumbrel.core.playlists import read_list
 from rumbrel.core.targets import find_target
+from rumbrel.core.workflows.deliver import deliver, plan_delivery
 from tests.signals import leftovers, write_sound
 
 
@@ -25,7 +26,7 @@ class DeliveryTests(TestCase):
         self.sources = []
         for number, name in enumerate(("Zeal.flac", "Again: peal?.flac", "Last.flac")):
             path = write_sound(self.folder / "in" / name, 60_000 + number, seed=number + 1)
-            self.sources.append(Source(path=path, relative=Path(name)))
+            self.sources.append(Source(id=number, path=path, relative=Path(name)))
 
     def volume(self, kind: str = "stick-8gb") -> Volume:
         return volume_at(self.folder / "stick", volume_kind_for(kind))
@@ -34,8 +35,8 @@ class DeliveryTests(TestCase):
         plan = plan_delivery(self.sources, find_target(target), self.volume(), **more)  # type: ignore[arg-type]
         return [each for each in deliver(plan, self.folder / "work", jobs=2) if isinstance(each, Delivered)]
 
-    def a_list(self, name: str, *places: int) -> FoundList:
-        return FoundList(path=self.folder / name, relative=Path(name), places=places)
+    def a_list(self, name: str, *ids: int) -> FoundList:
+        return FoundList(path=self.folder / name, relative=Path(name), source_ids=ids)
 
     def test_in_playing_order_with_names_the_volume_takes_and_compared(self) -> None:
         written: list[str] = []
@@ -57,13 +58,13 @@ class DeliveryTests(TestCase):
 
     def test_a_player_without_lists_gets_a_folder_for_each(self) -> None:
         results = self.run_all("card-folders", lists=[self.a_list("Bells.m3u", 0, 2), self.a_list("Rolls.pls", 1)])
-        places = [Path(result.place).relative_to(self.folder / "stick").as_posix() for result in results]
+        places = [Path(result.output).relative_to(self.folder / "stick").as_posix() for result in results]
         self.assertEqual(places, ["Bells/001 Zeal.mp3", "Rolls/001 Again- peal.mp3", "Bells/002 Last.mp3"])
 
     def test_a_target_that_sets_the_level_sets_it_on_the_volume(self) -> None:
         for result in self.run_all("course"):
             self.assertTrue(result.ok, result.error)
-            found = measure(inspect_file(Path(result.place)), 1)
+            found = measure(inspect_file(Path(result.output)), 1)
             self.assertAlmostEqual(found.level.integrated_lufs, -19, delta=0.6)
 
     def test_a_second_call_continues_and_copies_nothing_twice(self) -> None:
@@ -100,8 +101,7 @@ class DeliveryTests(TestCase):
 
     def test_a_copy_that_reads_back_wrong_is_not_kept(self) -> None:
         plan = plan_delivery(self.sources[:1], find_target("car-mp3"), self.volume())
-        with mock.patch("rumbrel.core.delivery.deliver.hashlib.file_digest") as digest:
-            digest.return_value.hexdigest.return_value = "different"
+        with mock.patch("rumbrel.core.files.file_digest", return_value="different"):
             results = list(deliver(plan, self.folder / "work", jobs=1))
         self.assertIn("does not read back", results[0].error)
         self.assertEqual(list((self.folder / "stick").iterdir()), [])

@@ -50,7 +50,7 @@ class DemoTests(TestCase):
             piece = replace(next(piece for piece in PIECES if piece.encoding == encoding), seconds=8.0)
             _make_piece(str(self.folder), piece)
             facts = inspect_file(piece_path(self.folder, piece))
-            self.assertEqual(facts.problems, (), encoding)
+            self.assertEqual(facts.faults, (), encoding)
             self.assertEqual((facts.sample_rate, facts.channels), (piece.rate, piece.channels), encoding)
             self.assertEqual(facts.samples, round(8.0 * piece.rate), encoding)
             self.assertEqual(facts.tags.first("title"), piece.title)
@@ -59,13 +59,13 @@ class DemoTests(TestCase):
 
     def test_the_faulty_files_have_the_faults_they_are_there_for(self) -> None:
         for piece in PIECES:
-            if piece.encoding == "flac":
+            if piece.encoding == "flac" or "side A" in piece.title:
                 _make_piece(str(self.folder), replace(piece, seconds=3.0, rate=44_100))
         _make_faulty(self.folder)
         codes = {
-            str(problem.code)
+            str(fault.code)
             for path in self.folder.rglob("*.*")
             if path.is_file()
-            for problem in inspect_file(path).problems
+            for fault in inspect_file(path).faults
         }
         self.assertTrue({"empty", "cut-short", "wrong-extension"} <= codes, codes)

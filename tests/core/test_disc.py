@@ -92,8 +92,8 @@ class ImageTests(TestCase):
     def test_what_players_refuse_is_not_written(self) -> None:
         whole = self.layout.tracks[0].programme
         cases = {
-            "0:04:00": [replace(whole, samples=44_100)],
-            "of 99": [whole] * 100,
+            "players need 4 s": [replace(whole, samples=44_100)],
+            "99 allowed": [whole] * 100,
             "runs over": [replace(whole, samples=44_100 * 4441)],
             "no tracks": [],
         }

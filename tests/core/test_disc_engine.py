@@ -1,4 +1,4 @@
-"""Joins, disc text, subcode, images in every form, the stand-ins, and reading with proof."""
+"""Joins, CD-Text, subcode, images in every form, the stand-ins, and reading with proof."""
 
 import tempfile
 from dataclasses import replace
@@ -26,6 +26,7 @@ from rumbrel.core.disc.reading import read_track
 from rumbrel.core.disc.subcode import q_crc, subcode_blocks
 from rumbrel.core.disc.text import DiscText, TextTooLong, TrackText, decode_packs, encode_packs, read_text
 from rumbrel.core.errors import Cancelled, DiscError, OutputError
+from rumbrel.core.progress import Progress, no_report
 from tests.core.test_disc import programme
 from tests.signals import leftovers, music, write_sound
 
@@ -215,7 +216,7 @@ class ImageTests(FolderCase):
     def test_a_full_disk_and_a_stop_leave_no_image(self) -> None:
         layout = lay_out(self.parts(200_000), gap_sectors=0, medium=medium_for("74"))
 
-        def stop(sectors: int) -> None:
+        def stop(progress: Progress) -> None:
             raise Cancelled("Stopped.")
 
         with self.assertRaises(Cancelled):
@@ -247,7 +248,7 @@ class BenchTests(FolderCase):
     def test_a_disc_written_plays_sample_by_sample(self) -> None:
         parts = self.parts(200_000, 210_007)
         layout = lay_out(parts, gap_sectors=150, medium=medium_for("74"))
-        written = StandInRecorder(speed=8).write(layout, self.folder / "out", "shop", lambda step, share: None)
+        written = StandInRecorder(speed=8).write(layout, self.folder / "out", "shop", no_report)
         self.assertTrue(written.equal and written.blank.state is BlankState.WRITTEN)
         player = StandInPlayer(self.folder / "out" / "shop.cue")
         for number, part in enumerate(parts, 1):
@@ -279,7 +280,7 @@ class BenchTests(FolderCase):
         """80 minutes take 20 minutes at 4x: sectors / (75 x speed)."""
         layout = lay_out(self.parts(400_000), gap_sectors=0, medium=medium_for("80rw"))
         waited: list[float] = []
-        report = StandInRecorder(speed=4, pace=waited.append).trial(layout, lambda step, share: None)
+        report = StandInRecorder(speed=4, pace=waited.append).trial(layout, no_report)
         self.assertIsNone(report.image)
         self.assertAlmostEqual(sum(waited), layout.total_sectors / (75 * 4), places=6)
         full = replace(layout.tracks[0], sectors=360_000)
@@ -319,7 +320,7 @@ class BenchTests(FolderCase):
             # What lies beyond the disc's ends no drive with an offset delivers.
             self.assertEqual(data[0][shift:], wanted[0][shift:], kind)
             self.assertEqual(data[1][: len(data[1]) - shift], wanted[1][: len(wanted[1]) - shift], kind)
-            verdict = "doubtful" if kind == "scratched" else "right"
+            verdict = "doubtful" if kind == "scratched" else "passed"
             self.assertEqual({account.verdict for account in accounts}, {verdict}, kind)
         self.assertTrue(accounts[0].reread and not accounts[0].failed and accounts[0].slowest_speed < 16)
         data, accounts = self._read("broken")

@@ -58,7 +58,7 @@ class EncodingTests(TestCase):
                 self.assertTrue(after.least_bytes <= outcome.bytes_out <= after.most_bytes, encoding.key)
                 facts = inspect_file(Path(step.output))
                 self.assertEqual((facts.container, facts.codec), (after.container, after.codec))
-                self.assertEqual(facts.problems, ())
+                self.assertEqual(facts.faults, ())
 
     def test_lossless_encodings_return_the_samples_themselves(self) -> None:
         source = write_sound(self.folder / "a.wav", 20_003)

@@ -172,12 +172,11 @@ class LevelTests(FolderCase):
 
     def _run(self, rule: LevelRule, *, trim: bool = False, target: str = "disc-wav") -> list[Path]:
         plan = self.plan("in", target=target, when_present=WhenPresent.REPLACE, level=rule, trims=trim)
-        facts = [step.source for step in plan.steps]
         steps = levelled(
             plan.steps,
-            measure_all([(each, each.channels) for each in facts], jobs=2),
+            measure_all([(each.source, each.heard_channels) for each in plan.steps], jobs=2),
             rule=rule,
-            members=facts,
+            members=plan.steps,
             trim=trim,
         )
         for step in steps:

@@ -17,7 +17,7 @@ class InspectionTests(TestCase):
         self.folder = Path(folder.name)
 
     def _codes(self, path: Path) -> list[str]:
-        return [str(problem.code) for problem in inspect_file(path).problems]
+        return [str(fault.code) for fault in inspect_file(path).faults]
 
     def test_facts_of_each_kind(self) -> None:
         wav = write_sound(self.folder / "a.wav", 50_001, subtype="PCM_24", rate=48_000)
@@ -34,7 +34,7 @@ class InspectionTests(TestCase):
                 facts.container, facts.codec, facts.sample_rate, facts.bit_depth, facts.samples, facts.bitrate_mode,
             )  # fmt: skip
             self.assertEqual(found, wanted)
-            self.assertEqual(facts.problems, ())
+            self.assertEqual(facts.faults, ())
 
     def test_faults(self) -> None:
         Image.new("RGB", (8, 8)).save(self.folder / "picture.png")

@@ -11,16 +11,17 @@ from unittest import TestCase
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rumbrel.core.conversion import Outcome, Progress, remove_leftovers, run_steps, verify_step
-from rumbrel.core.conversion.placing import move_into_place, output_errors, working_file, working_path
+from rumbrel.core.conversion import Outcome, run_steps, verify_step
 from rumbrel.core.disc.cue_sheet import CueFile, cue_sheet, parse_cue_sheet
 from rumbrel.core.disc.layout import lay_out
 from rumbrel.core.disc.media import MEDIA, medium_for
 from rumbrel.core.disc.text import text_of
 from rumbrel.core.errors import DiscError, OutputError
+from rumbrel.core.files import move_into_place, output_errors, remove_leftovers, working_file, working_path
 from rumbrel.core.forecast import Action, ForecastOptions, ResultLedger, WhenPresent, forecast_batch, gather_sources
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.places import FILE_SYSTEMS, VOLUME_KINDS, file_system_for, volume_at, volume_kind_for
+from rumbrel.core.progress import Progress
 from rumbrel.core.targets import find_target
 from tests.core.test_disc import programme
 from tests.signals import write_film, write_sound
@@ -61,7 +62,7 @@ class WorkingFileTests(FolderCase):
     def test_what_a_killed_run_left_is_swept_away(self) -> None:
         script = (
             "import os, signal, sys\nfrom pathlib import Path\n"
-            "from rumbrel.core.conversion.placing import working_file\n"
+            "from rumbrel.core.files import working_file\n"
             "with working_file(Path(sys.argv[1])) as working:\n"
             "    working.write_bytes(b'half')\n    os.kill(os.getpid(), signal.SIGKILL)\n"
         )
@@ -106,7 +107,7 @@ class LedgerTests(FolderCase):
     def test_places_have_ledgers_of_their_own_also_through_links(self) -> None:
         (self.folder / "real").mkdir()
         (self.folder / "link").symlink_to(self.folder / "real")
-        marks = {str(ResultLedger.for_place(self.folder, self.folder / name)._path) for name in ("real", "link")}
+        marks = {str(ResultLedger.for_destination(self.folder, self.folder / name)._path) for name in ("real", "link")}
         self.assertEqual(len(marks), 1)
 
 
@@ -120,8 +121,8 @@ class CrewTests(FolderCase):
         events = list(run_steps(plan.steps, jobs=8))
         self.assertEqual([e.ok for e in events if isinstance(e, Outcome)], [False, True])
         last = [e for e in events if isinstance(e, Progress)][-1]
-        self.assertEqual((last.finished, last.total), (1, 1))
-        self.assertAlmostEqual(last.done_seconds, last.total_seconds)
+        self.assertEqual((last.finished, last.items), (1, 1))
+        self.assertAlmostEqual(last.done, last.total)
 
     def test_verifying_copies_and_re_wrapped_sound(self) -> None:
         film = write_film(self.folder / "in" / "f.mp4", seconds=1)

@@ -223,7 +223,7 @@ class FrameTests(TestCase):
             for cut in (1, 2, 17, 100):
                 self.assertIsNone(last_frame_end(data[-60_000:-cut], 4_096))
                 path.write_bytes(data[:-cut])
-                self.assertIn("cut-short", [str(p.code) for p in inspect_file(path).problems])
+                self.assertIn("cut-short", [str(p.code) for p in inspect_file(path).faults])
 
 
 class DecoderTests(TestCase):
@@ -245,7 +245,7 @@ class DecoderTests(TestCase):
     def test_counting_and_reading_agree(self) -> None:
         wav = write_sound(self.folder / "a.wav", 50_001)
         paths = [wav, *(Path(convert_one(wav, slug, self.folder / slug).step.output)
-                        for slug in ("archive-flac", "car-mp3", "pocket-aac", "open-opus", "open-vorbis", "stick-wma"))]  # fmt: skip
+                        for slug in ("archive-flac", "car-mp3", "pocket-aac", "open-opus", "open-vorbis", "table-radio-wma"))]  # fmt: skip
         paths.append(write_framed(self.folder / "a.ac3", "ac3", muxer="ac3"))
         for path in paths:
             choice = inspect_file(path).choice()
@@ -294,7 +294,7 @@ class DecoderTests(TestCase):
             cut = self.folder / f"cut{suffix}"
             cut.write_bytes(data[: len(data) // 3])
             facts = inspect_file(cut)
-            self.assertEqual([str(p.code) for p in facts.problems], ["cut-short"], subtype)
+            self.assertEqual([str(p.code) for p in facts.faults], ["cut-short"], subtype)
             self.assertAlmostEqual(facts.samples, 20_000, delta=100)
             sound, _ = soundfile.read(cut)
             self.assertEqual(len(sound), facts.samples)

@@ -115,7 +115,7 @@ class ForeignTagTests(FolderCase):
                 mutagen.id3.ID3(path).delete()
                 ape.save(path)
             facts = inspect_file(path)
-            self.assertTrue(facts.ok, facts.problems)
+            self.assertTrue(facts.ok, facts.faults)
             self.assertEqual(facts.samples, 20_000)
             title = "From ID3" if first else "From APE"
             self.assertEqual(dict(facts.tags.fields),
@@ -126,7 +126,7 @@ class ForeignTagTests(FolderCase):
             path.write_bytes(data[: at + 12] + size_bytes.to_bytes(4, "little") + data[at + 16 :])
             facts = inspect_file(path)
             self.assertIn("damaged", facts.tags.left_out[0])
-            self.assertEqual((facts.samples, facts.problems), (20_000, ()))
+            self.assertEqual((facts.samples, facts.faults), (20_000, ()))
 
     def test_pictures_attached_to_the_containers_of_films(self) -> None:
         path = self.folder / "a.mka"

@@ -44,7 +44,7 @@ class ForeignSampleTests(TestCase):
                     (container, codec, rate, depth, channels),
                     name,
                 )
-                self.assertEqual(facts.problems, (), name)
+                self.assertEqual(facts.faults, (), name)
                 sound = decoded(path)
                 self.assertEqual(len(sound), facts.samples, name)
                 if name not in _NOT_EXACT:

@@ -52,7 +52,7 @@ FORMATS = {
     "archive-flac": ("title", "artist", "bell count"),
     "open-opus": ("title", "artist", "bell count"),
     "archive-wavpack": ("Title", "Artist", "Bell count"),
-    "stick-wma": ("Title", "Author", "Bell count"),
+    "table-radio-wma": ("Title", "Author", "Bell count"),
     "disc-wav": ("TIT2", "TPE1", "TXXX:Bell count"),
     "disc-aiff": ("TIT2", "TPE1", "TXXX:Bell count"),
 }

@@ -1,4 +1,4 @@
-"""Speed and memory, as ratios measured side by side in one run. ./run bench [NAME ...]
+"""Speed and memory, as ratios measured side by side in one run. ./run measure [NAME ...]
 
 The ceiling of a conversion is the same encoder at the same effort fed from memory, one process a
 core, plus decoding alone: the sources, and for a run with the check the results too, since a proof
@@ -6,7 +6,6 @@ of every sample has to decode them. The pipeline is what `convert` does, with ta
 moving into place. Numbers of one run only mean something beside each other: nothing else should be running.
 """
 
-import argparse
 import multiprocessing
 import os
 import shutil
@@ -24,7 +23,8 @@ import mutagen
 import numpy as np
 import soundfile
 
-from rumbrel.core.conversion import Outcome, default_jobs, run_steps
+from rumbrel.core.conversion import Outcome, run_steps
+from rumbrel.core.crew import default_jobs
 from rumbrel.core.disc.fitting import offers, split
 from rumbrel.core.disc.image import write_image
 from rumbrel.core.disc.layout import lay_out
@@ -34,10 +34,9 @@ from rumbrel.core.formats.encodings import encoding_for
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.sound.decoding import open_sound
 from rumbrel.core.sound.stages import Treatment, build_chain
-from rumbrel.core.targets import Target, find_target
-from rumbrel.core.targets.fit import shape_for
+from rumbrel.core.targets import Target, find_target, fit_to
 from rumbrel.core.targets.parsing import parse_target
-from rumbrel.web.discs.gathering import programme_of
+from rumbrel.core.workflows.make_disc import programme_of
 from tests.signals import write_sound
 
 TURNS = 3
@@ -53,13 +52,13 @@ ENCODERS = {
 FILES = 8
 
 
-def bench_target(name: str) -> Target:
+def measured_target(name: str) -> Target:
     codec, containers, make, _ = ENCODERS[name]
     if name == "flac":
         containers = '["flac"]'
     rows = f"[[accepts]]\n{codec}\ncontainers = {containers}\n"
     # A FLAC source would be copied for a FLAC target: a high-pass nobody hears makes it work.
-    return parse_target(f'name = "Bench {name}"\n{rows}[make]\n{make}\n', slug=f"bench-{name}")
+    return parse_target(f'name = "Measured {name}"\n{rows}[make]\n{make}\n', slug=f"measured-{name}")
 
 
 def _timed(work: Callable[[], object]) -> float:
@@ -76,9 +75,9 @@ def _decode_only(path: str) -> None:
 
 def _encode_from_memory(name: str, source: str, places: Sequence[str], gate: object) -> None:
     """Hold a source in memory, wait for the others, then encode it to each place."""
-    target = bench_target(name)
+    target = measured_target(name)
     facts = inspect_file(Path(source))
-    shape, encoding = shape_for(facts, target), encoding_for(target.make.encoding)
+    shape, encoding = fit_to(facts, target).shape, encoding_for(target.make.encoding)
     with open_sound(Path(source), facts.choice()) as sound:
         chain = build_chain(sound.shape, shape, Treatment())
         blocks = [chain.push(block) for block in sound.blocks()] + list(chain.finish())
@@ -93,7 +92,7 @@ def _encode_from_memory(name: str, source: str, places: Sequence[str], gate: obj
 def _ceiling_seconds(name: str, sources: Sequence[Path], folder: Path, jobs: int) -> tuple[float, float]:
     """Encoding from memory on all cores at once plus decoding the sources alone; decoding the results alone."""
     gate = multiprocessing.Barrier(jobs + 1)
-    suffix = encoding_for(bench_target(name).make.encoding).suffix
+    suffix = encoding_for(measured_target(name).make.encoding).suffix
     places = [str(folder / f"{number}{suffix}") for number in range(len(sources))]
     workers = [
         multiprocessing.Process(target=_encode_from_memory, args=(name, str(sources[0]), places[job::jobs], gate))
@@ -127,13 +126,13 @@ def _sources(folder: Path, minutes: float, suffix: str = ".flac", rate: int = 44
     return [first, *copies]
 
 
-def bench_encoder(name: str, folder: Path) -> None:
+def measure_encoder(name: str, folder: Path) -> None:
     jobs, minutes = default_jobs(), ENCODERS[name][3]
     # A FLAC source for a FLAC target would be copied, so that one starts from ALAC's twin, WAV.
     # Opus knows 48 kHz only: sources of that rate, since the ceiling counts no change of rate.
     rate = 48_000 if name == "opus" else 44_100
     sources = _sources(folder, minutes, ".wav" if name == "flac" else ".flac", rate)
-    target, plain, checked, proved = bench_target(name), [], [], []
+    target, plain, checked, proved = measured_target(name), [], [], []
     for turn in range(TURNS):
         (folder / f"c{turn}").mkdir()
         ceiling, proving = _ceiling_seconds(name, sources, folder / f"c{turn}", jobs)
@@ -161,15 +160,15 @@ def _plain_script(source: str, place: str) -> None:
         writing.mux(stream.encode(None))
 
 
-def bench_script(folder: Path) -> None:
+def measure_script(folder: Path) -> None:
     sources = _sources(folder, 1.0)
-    steps = forecast_batch(gather_sources([folder / "src"]), bench_target("mp3"), folder / "out").steps
+    steps = forecast_batch(gather_sources([folder / "src"]), measured_target("mp3"), folder / "out").steps
     ours = _timed(lambda: _finish(run_steps(steps, jobs=default_jobs())))
     script = _timed(lambda: [_plain_script(str(path), str(folder / f"{path.stem}.mp3")) for path in sources])
     print(f"MP3 against a plain one-process script: {script / ours:.1f} times as fast (aim 5)", flush=True)
 
 
-def bench_targets(folder: Path) -> None:
+def measured_targets(folder: Path) -> None:
     """Three plain targets from one decode of a source that is costly to decode, against three runs."""
     wav = write_sound(folder / "0.wav", 44_100 * 60 * 4)
     step = forecast_batch(gather_sources([wav]), find_target("pocket-alac"), folder / "src").steps[0]
@@ -196,7 +195,7 @@ def bench_targets(folder: Path) -> None:
     print(f"Three plain targets from one decode: {median(ratios):.2f} of three runs (aim 0.60)", flush=True)
 
 
-def bench_disc(folder: Path) -> None:
+def measure_disc(folder: Path) -> None:
     """An 80 minute image from FLAC, against decoding the same files and writing as many bytes."""
     tracks = 16
     seconds = (80 * 60 - 2 * (tracks - 1)) // tracks
@@ -234,7 +233,7 @@ def bench_disc(folder: Path) -> None:
     print(f"Offers and a free split of 500 tracks: {fitting:.2f} s (aim 1)", flush=True)
 
 
-def bench_second_run(folder: Path) -> None:
+def measure_second_run(folder: Path) -> None:
     count = 10_000
     first = write_sound(folder / "src" / "0.wav", 500)
     for number in range(1, count):
@@ -261,7 +260,7 @@ def bench_second_run(folder: Path) -> None:
     print(f"A second run over {count:,} finished files: {_timed(second):.1f} s (aim 5)", flush=True)
 
 
-def bench_inspect(folder: Path) -> None:
+def measure_inspect(folder: Path) -> None:
     wav = write_sound(folder / "tree" / "a.wav", 44_100 * 30)
     for slug in ("archive-flac", "car-mp3", "pocket-aac", "open-opus", "open-vorbis"):
         step = forecast_batch(gather_sources([wav]), find_target(slug), folder / slug).steps[0]
@@ -279,11 +278,11 @@ def bench_inspect(folder: Path) -> None:
     )
 
 
-def bench_memory(folder: Path) -> None:
+def measure_memory(folder: Path) -> None:
     """Peak memory of a process of its own that converts a minute, then five hours."""
     for minutes in (1, 300):
         source = _long_source(folder / f"{minutes}.wav", minutes)
-        command = [sys.executable, "-m", "tests.bench", "--memory-of", str(source)]
+        command = [sys.executable, "-m", "tests.measure.engine", "--memory-of", str(source)]
         peak = subprocess.run(command, capture_output=True, text=True, check=True).stdout.strip()
         print(
             f"Peak memory of converting {minutes} min of sound to FLAC with its check: {peak} MB (at most 200)",
@@ -304,43 +303,38 @@ def _memory_of(source: Path) -> None:
     from rumbrel.core.conversion import carry_out
 
     with tempfile.TemporaryDirectory() as out:
-        plan = forecast_batch(gather_sources([source]), bench_target("flac"), Path(out))
+        plan = forecast_batch(gather_sources([source]), measured_target("flac"), Path(out))
         _finish([carry_out(step) for step in plan.steps])
     # VmHWM is this process's own; ru_maxrss would begin with the parent's.
     status = Path("/proc/self/status").read_text()
     print(next(int(line.split()[1]) // 1024 for line in status.splitlines() if line.startswith("VmHWM")))
 
 
-BENCHES: dict[str, Callable[[Path], None]] = {
-    "script": bench_script,
-    "targets": bench_targets,
-    "disc": bench_disc,
-    "second-run": bench_second_run,
-    "inspect": bench_inspect,
-    "memory": bench_memory,
+MEASURES: dict[str, Callable[[Path], None]] = {
+    "script": measure_script,
+    "targets": measured_targets,
+    "disc": measure_disc,
+    "second-run": measure_second_run,
+    "inspect": measure_inspect,
+    "memory": measure_memory,
 }
 
 
-def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    parser.add_argument("names", nargs="*", choices=[[], *ENCODERS, *BENCHES], metavar="NAME")
-    parser.add_argument("--memory-of", type=Path, help=argparse.SUPPRESS)
-    options = parser.parse_args()
-    if options.memory_of:
-        _memory_of(options.memory_of)
-        return
-    names = options.names or [*ENCODERS, *BENCHES]
-    print(f"{os.cpu_count()} cores, Python {sys.version.split()[0]}")
-    print("Ceiling over pipeline, middle of three turns (aims: 0.90 without the check, 0.80 with it).")
-    print("The last column counts decoding the results into the ceiling, as the check must decode them.")
-    print("| encoder | sound | without check | with check | of what a check allows |\n|---|---|---|---|---|")
-    for name in [each for each in names if each in ENCODERS]:
+def run(names: Sequence[str]) -> None:
+    """Those of the names that are an encoder's or a measurement's of the engine."""
+    encoders = [each for each in names if each in ENCODERS]
+    if encoders:
+        print("Ceiling over pipeline, middle of three turns (aims: 0.90 without the check, 0.80 with it).")
+        print("The last column counts decoding the results into the ceiling, as the check must decode them.")
+        print("| encoder | sound | without check | with check | of what a check allows |\n|---|---|---|---|---|")
+    for name in encoders:
         with tempfile.TemporaryDirectory() as folder:
-            bench_encoder(name, Path(folder))
-    for name in [each for each in names if each in BENCHES]:
+            measure_encoder(name, Path(folder))
+    for name in [each for each in names if each in MEASURES]:
         with tempfile.TemporaryDirectory() as folder:
-            BENCHES[name](Path(folder))
+            MEASURES[name](Path(folder))
 
 
 if __name__ == "__main__":
-    main()
+    # A process of its own, whose peak memory is to be told.
+    _memory_of(Path(sys.argv[2]))

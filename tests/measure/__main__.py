@@ -1,0 +1,21 @@
+"""./run measure [NAME ...]: figures of the engine and of the web, side by side in one run."""
+
+import argparse
+import os
+import sys
+
+from . import engine, screens
+
+
+def main() -> None:
+    known = (*engine.ENCODERS, *engine.MEASURES, *screens.MEASURES)
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("names", nargs="*", choices=[[], *known], metavar="NAME", help=", ".join(known))
+    names = parser.parse_args().names or list(known)
+    print(f"{os.cpu_count()} cores, Python {sys.version.split()[0]}")
+    engine.run(names)
+    screens.run(names)
+
+
+if __name__ == "__main__":
+    main()

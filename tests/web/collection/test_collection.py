@@ -1,0 +1,195 @@
+"""The table of tracks: the sentence, walking by keys, totals, the pull list, one track."""
+
+from django.urls import reverse
+
+from rumbrel.core.targets import all_targets
+from rumbrel.web.collection.forms import SentenceForm
+from rumbrel.web.collection.models import Pull, SourceFolder, Track, TrackFacts
+from rumbrel.web.collection.queries import (
+    ORDERS,
+    Sentence,
+    find_tracks,
+    page_of,
+    pull_list_of,
+    pulled_ids,
+    totals_of,
+)
+from rumbrel.web.collection.services import clear_pulls, pull_found, recount_folder, restore_pulls, toggle_pull
+from tests.web.case import WebCase
+
+FORMATS = ("FLAC", "MP3", "WAV")
+
+
+class MadeUpCase(WebCase):
+    """Rows without files: 260 tracks with many equal keys."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.made = SourceFolder.objects.create(path="/made/up")
+        tracks = [
+            Track(
+                folder=self.made, path=f"/made/up/{n:03}.x", relative=f"{n // 4:02}/{n:03}.x", title=f"Title t{n % 9}",
+                performer=f"P {n % 5}", format=FORMATS[n % 3], sample_rate=(44_100, 48_000)[n % 2], samples=44_100,
+                seconds=float(n % 7), size_bytes=1_000 * (n % 11), fault="empty" if n % 13 == 0 else "", whole=n % 13 > 0,
+            )
+            for n in range(260)
+        ]  # fmt: skip
+        tracks = Track.objects.bulk_create(tracks)
+        TrackFacts.objects.bulk_create(
+            [TrackFacts(track=t, data="{}", words=f"{t.relative} {t.title} Größe été {t.performer}") for t in tracks]
+        )
+        recount_folder(folder=self.made)
+
+
+class SentenceTests(MadeUpCase):
+    def test_each_choice_narrows_and_the_kept_totals_are_those_of_the_rows(self) -> None:
+        for sentence, keeps in (
+            (Sentence(), lambda t: True),
+            (Sentence(folder=self.made.pk), lambda t: True),
+            (Sentence(folder=self.made.pk + 1), lambda t: False),
+            (Sentence(format="MP3"), lambda t: t.format == "MP3"),
+            (Sentence(rate=48_000), lambda t: t.sample_rate == 48_000),
+            (Sentence(fault="none"), lambda t: not t.fault),
+            (Sentence(fault="any"), lambda t: bool(t.fault)),
+            (Sentence(fault="empty", format="WAV"), lambda t: t.fault == "empty" and t.format == "WAV"),
+            (Sentence(text="title t3"), lambda t: t.title == "Title t3"),
+            (Sentence(text="TIT p", format="FLAC"), lambda t: t.format == "FLAC"),
+        ):
+            wanted = [t for t in Track.objects.all() if keeps(t)]
+            found, totals = list(find_tracks(sentence)), totals_of(sentence)
+            self.assertEqual({t.pk for t in found}, {t.pk for t in wanted}, sentence)
+            self.assertEqual((totals.tracks, totals.exact), (len(wanted), True), sentence)
+            self.assertAlmostEqual(totals.seconds, sum(t.seconds for t in wanted))
+            self.assertEqual(totals.size_bytes, sum(t.size_bytes for t in wanted))
+            self.assertEqual(totals.longest_seconds, max((t.seconds for t in wanted), default=0))
+
+    def test_words_are_found_at_their_beginning_whatever_their_accents_and_signs(self) -> None:
+        for text, found in (
+            ("grosse", 0), ("größ", 260), ("ete", 260), ("ÉTÉ title", 260), ("itle", 0), ("title, t8", 28), ('"', 0),
+            ("AND OR NOT", 0), ("-- *", 0), ("07/031.x", 1),
+        ):  # fmt: skip
+            self.assertEqual(find_tracks(Sentence(text=text)).count(), found, text)
+
+    def test_words_follow_their_track(self) -> None:
+        track = Track.objects.first()
+        TrackFacts.objects.filter(track=track).update(words="Quernstow")
+        self.assertEqual(list(find_tracks(Sentence(text="quern"))), [track])
+        self.assertEqual(find_tracks(Sentence(text="title")).count(), 259)
+        track.delete()
+        self.assertEqual(find_tracks(Sentence(text="quern")).count(), 0)
+
+    def test_choices_that_cannot_be_are_left_open(self) -> None:
+        for query in ({"rate": "²"}, {"folder": "9" * 5_000}, {"order": "drop"}, {"fault": "x"}, {"after": "x"}):
+            self.assertEqual(SentenceForm(query).sentence(), Sentence(), query)
+            self.assertIn("260 of 260 tracks", self.page(reverse("collection:index"), **query))
+        long = self.page(reverse("collection:index"), text="x" * 60_000)
+        self.assertIn("260 of 260 tracks", long)
+
+    def test_a_search_that_finds_nothing_says_what_to_do(self) -> None:
+        self.assertIn("Widen a choice above", self.fragment(reverse("collection:rows"), text="nowhere"))
+
+
+class WalkTests(MadeUpCase):
+    def test_every_order_is_walked_forth_and_back_without_a_gap_or_a_double(self) -> None:
+        for order in ORDERS:
+            for sentence in (Sentence(order=order), Sentence(order=order, format="WAV", text="title")):
+                tracks = find_tracks(sentence)
+                wanted = [track.pk for track in tracks]
+                pages = [page_of(tracks, "")]
+                while pages[-1].later:
+                    pages.append(page_of(tracks, "", after=pages[-1].later))
+                self.assertEqual([t.pk for page in pages for t in page.tracks], wanted, order)
+                self.assertIsNone(pages[0].earlier)
+                back = [pages[-1]]
+                while back[-1].earlier:
+                    back.append(page_of(tracks, "", before=back[-1].earlier))
+                self.assertEqual([t.pk for page in reversed(back) for t in page.tracks], wanted, order)
+
+    def test_pages_keep_the_sentence_and_the_browser_remembers_the_page(self) -> None:
+        response = self.client.get(
+            reverse("collection:rows"), {"text": "title", "order": "length"}, headers={"HX-Request": "true"}
+        )
+        self.assertEqual(response["HX-Push-Url"], "/?text=title&order=length")
+        text = response.content.decode()
+        self.assertNotIn("<html", text)
+        later = text.split('rel="next" href="')[1].split('"')[0].replace("&amp;", "&")
+        self.assert_all_in(("text=title", "order=length", "after="), later)
+        page = self.page(later)
+        self.assert_all_in(('rel="prev"', 'value="title"', '<option value="length" selected>'), page)
+        self.assertEqual(page.count("<tr data-row"), 100)
+
+    def test_the_cursor_of_a_track_that_is_gone_begins_anew(self) -> None:
+        self.assertEqual(len(page_of(find_tracks(Sentence()), "", after=10**9).tracks), 100)
+
+
+class PullTests(MadeUpCase):
+    def strip(self) -> list:
+        pull_list = pull_list_of()
+        self.assertEqual(sum(count for _, count, _ in pull_list.strip), pull_list.count)
+        self.assertAlmostEqual(sum(seconds for seconds, _, _ in pull_list.strip), pull_list.seconds, delta=0.1)
+        self.assertEqual(pull_list.count, len(pulled_ids()))
+        return pull_list.strip
+
+    def test_pulled_in_the_order_shown_once_each(self) -> None:
+        sentence = Sentence(format="MP3", order="length")
+        first = find_tracks(sentence)[3]
+        self.assertTrue(toggle_pull(track=first))
+        self.assertEqual(pull_found(sentence=sentence), 86)
+        wanted = [t.pk for t in find_tracks(sentence) if t.pk != first.pk]
+        self.assertEqual(pulled_ids(), [first.pk, *wanted])
+        self.assertEqual(pull_found(sentence=sentence), 0)
+        self.assertEqual(len(self.strip()), 87)
+        self.assertFalse(toggle_pull(track=first))
+        self.assertEqual(pulled_ids(), wanted)
+
+    def test_a_long_list_is_drawn_in_groups(self) -> None:
+        pull_found(sentence=Sentence())
+        strip = self.strip()
+        self.assertLessEqual(len(strip), 160)
+        self.assertEqual({count for _, count, _ in strip}, {2})
+
+    def test_cleared_and_put_back_as_it_was(self) -> None:
+        pull_found(sentence=Sentence(format="WAV"))
+        before = pulled_ids()
+        again = Track.objects.get(pk=before[5])
+        self.assertEqual(clear_pulls(), 86)
+        self.assertEqual((pulled_ids(), self.strip()), ([], []))
+        toggle_pull(track=again)
+        self.assertEqual(restore_pulls(), 85)
+        self.assertEqual(set(pulled_ids()), set(before))
+        clear_pulls()
+        self.assertEqual(Pull.objects.count(), 86)
+        page = self.client.post(reverse("collection:undo-clear"), follow=True).content.decode()
+        self.assertIn("86 tracks put back", page)
+
+    def test_the_marks_and_the_strip_as_htmx_asks_for_them(self) -> None:
+        track = find_tracks(Sentence())[0]
+        response = self.client.post(reverse("collection:pull", args=[track.pk]), headers={"HX-Request": "true"})
+        self.assertEqual(response["HX-Trigger"], '{"pulled": {}}')
+        self.assert_all_in(('aria-pressed="true"', f'id="pull-{track.pk}"', "Take off"), response.content.decode())
+        self.assertIn("1 track<br>", self.fragment(reverse("collection:pull-strip")))
+        page = self.client.post(
+            reverse("collection:pull-all") + "?format=FLAC&text=title", follow=True
+        ).content.decode()
+        self.assertIn("86 tracks pulled", page)
+        self.assertIn("87 of 260 tracks", page)
+
+    def test_clearing_goes_back_to_a_page_of_ours_only(self) -> None:
+        for back, to in (("/where/?target=car-mp3", "/where/?target=car-mp3"), ("//example.org/", "/"), ("x:y", "/")):
+            response = self.client.post(reverse("collection:clear-pull"), {"back": back})
+            self.assertEqual(response.url, to)
+
+
+class TrackTests(WebCase):
+    def test_a_track_has_a_page_and_a_panel_with_faults_and_fits(self) -> None:
+        self.gather()
+        track = Track.objects.get(relative="a/peal <b>.flac")
+        panel = self.fragment(reverse("collection:panel", args=[track.pk]))
+        self.assert_all_in(("250,000 samples", "44.1 kHz 16 bit 2 ch", "a/peal &lt;b&gt;.flac"), panel)
+        self.assertEqual(sum(panel.count(f"<strong>{t.name}</strong>") for t in all_targets()), len(all_targets()))
+        page = self.page(reverse("collection:track", args=[track.pk]))
+        self.assertIn("<h1>peal &lt;b&gt;</h1>", page)
+        empty = Track.objects.get(relative="empty.mp3")
+        panel = self.fragment(reverse("collection:panel", args=[empty.pk]))
+        # What all targets say alike is said once, beside the fault itself.
+        self.assertEqual(panel.count("The file has no content"), 2)

@@ -1,0 +1,145 @@
+"""Scans: what they keep, what they never lose, and how little they read the second time."""
+
+import os
+from pathlib import Path
+from unittest import mock
+
+from django.conf import settings
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.urls import reverse
+
+from rumbrel.core.errors import Cancelled
+from rumbrel.core.inspection import inspect_file, inspect_many
+from rumbrel.web.collection.facts import restored_facts
+from rumbrel.web.collection.models import Facet, SourceFolder, Track, TrackFacts
+from rumbrel.web.collection.queries import Sentence, find_tracks, pulled_ids
+from rumbrel.web.collection.services import pull_found, reread_old_facts, start_scan
+from rumbrel.web.jobs.models import Job
+from rumbrel.web.playlists.services import make_playlist
+from tests.signals import write_film, write_sound
+from tests.web.case import WebCase
+
+
+class ScanTests(WebCase):
+    def rescan(self) -> str:
+        start_scan(folder=SourceFolder.objects.get())
+        job = self.work()[0]
+        return f"{job.state}: {job.message}{job.error}"
+
+    def test_tracks_faults_and_what_is_ignored(self) -> None:
+        self.gather()
+        self.assertEqual(
+            list(Track.objects.values_list("relative", "fault")),
+            [("a/peal <b>.flac", ""), ("empty.mp3", "empty"), ("notice 🔔.wav", "")],
+        )
+        self.assertEqual(self.rescan(), "done: 3 tracks; 1 file without sound ignored.")
+        self.assertIn("3 tracks; 1 file without sound ignored", self.page(reverse("collection:folders")))
+
+    def test_facts_are_kept_whole(self) -> None:
+        write_film(self.source / "late.mkv", seconds=2, sound_late_seconds=0.5)
+        write_sound(self.source / "b.flac")
+        (self.source / "named.mp3").write_bytes((self.source / "b.flac").read_bytes())
+        self.scan()
+        for row in TrackFacts.objects.select_related("track"):
+            path = self.source / row.track.relative
+            self.assertEqual(restored_facts(row.data), inspect_file(path), path.name)
+
+    def test_a_rescan_reads_only_what_changed(self) -> None:
+        self.gather()
+        write_sound(self.source / "notice 🔔.wav", 200_000, channels=1)
+        write_sound(self.source / "new.wav", 9_000)
+        with mock.patch(
+            "rumbrel.web.collection.services.scan_folder.inspect_many", side_effect=inspect_many
+        ) as reading:
+            self.rescan()
+        names = sorted(path.name for path in reading.call_args.args[0])
+        self.assertEqual(names, ["new.wav", "notice 🔔.wav", "readme.txt"])
+        self.assertEqual(Track.objects.get(relative="notice 🔔.wav").samples, 200_000)
+
+    def test_facts_of_an_older_inspection_are_read_again(self) -> None:
+        self.gather()
+        self.assertEqual(reread_old_facts(), 0)
+        Track.objects.filter(relative="a/peal <b>.flac").update(facts_version=0, samples=1)
+        self.assertEqual(reread_old_facts(), 1)
+        self.work()
+        self.assertEqual(Track.objects.get(relative="a/peal <b>.flac").samples, 250_000)
+
+    def test_what_is_gone_is_missing_and_stays_in_every_list_until_it_is_back(self) -> None:
+        self.gather()
+        pull_found(sentence=Sentence())
+        playlist = make_playlist(name="List", track_ids=pulled_ids())
+        path = self.source / "notice 🔔.wav"
+        path.rename(self.folder / "elsewhere.wav")
+        self.assertIn("1 track not there any more, kept as missing", self.rescan())
+        track = Track.objects.get(relative="notice 🔔.wav")
+        self.assertIsNotNone(track.missing_since)
+        self.assertEqual((track.fault, track.usable), ("missing", False))
+        self.assertEqual((len(pulled_ids()), playlist.entries.count()), (3, 3))
+        self.assertIn("Connect its disk", self.page(reverse("collection:track", args=[track.pk])))
+        (self.folder / "elsewhere.wav").rename(path)
+        self.rescan()
+        track.refresh_from_db()
+        self.assertEqual((track.missing_since, track.fault, track.usable), (None, "", True))
+
+    def test_a_folder_that_vanishes_keeps_its_tracks(self) -> None:
+        self.gather()
+        self.source.rename(self.folder / "elsewhere")
+        self.assertRegex(self.rescan(), r"^failed: .* is not there\. Connect its disk")
+        self.assertEqual(Track.objects.filter(missing_since=None).count(), 3)
+
+    def test_names_that_differ_in_undecodable_bytes_are_two_files(self) -> None:
+        whole = write_sound(self.folder / "x.wav").read_bytes()
+        for byte in (b"\xff", b"\xfe"):
+            with open(os.path.join(os.fsencode(self.source), b"tape " + byte + b".wav"), "wb") as file:
+                file.write(whole)
+        self.scan()
+        self.assertEqual(Track.objects.filter(usable=True).count(), 2)
+        for row in TrackFacts.objects.all():
+            self.assertTrue(Path(restored_facts(row.data).path).is_file())
+
+    def test_counts_are_those_of_the_tracks(self) -> None:
+        self.gather()
+        self.assertEqual(sum(Facet.objects.values_list("tracks", flat=True)), 3)
+        self.assertAlmostEqual(
+            sum(Facet.objects.values_list("seconds", flat=True)), sum(Track.objects.values_list("seconds", flat=True))
+        )
+
+    def test_a_stopped_scan_keeps_what_it_has_and_goes_on(self) -> None:
+        for number in range(40):
+            write_sound(self.source / f"{number}.wav", 900)
+        with mock.patch("rumbrel.web.collection.services.scan_folder.inspect_many", side_effect=Cancelled("Stopped.")):
+            self.scan()
+        self.assertEqual((Job.objects.get().state, Track.objects.count()), ("stopped", 0))
+        self.assertEqual(self.rescan(), "done: 40 tracks.")
+        self.assertEqual(Track.objects.count(), 40)
+
+
+class FolderTests(WebCase):
+    def test_folders_outside_the_roots_are_refused_also_through_links(self) -> None:
+        (self.source / "out").symlink_to("/etc")
+        for path, words in (
+            ("/etc", "may only read below"),
+            (f"{self.source}/../..", "may only read below"),
+            (str(self.source / "out"), "may only read below"),
+            ("", "Name a folder"),
+            ("a\0b", "Name a folder"),
+            ("~nobody-of-that-name/x", "is not a folder"),
+            (str(self.source / "gone"), "is not a folder"),
+            ("x" * 5_000, "Name a folder"),
+        ):
+            page = self.client.post(reverse("collection:add-folder"), {"path": path}, follow=True).content.decode()
+            self.assertIn(words, page, path[:30])
+        self.assertEqual(SourceFolder.objects.count(), 0)
+
+    def test_dropped_files_keep_their_names_and_lose_their_paths(self) -> None:
+        data = write_sound(self.folder / "x.wav").read_bytes()
+        for _ in range(2):
+            self.client.post(reverse("collection:drop"), {"files": [SimpleUploadedFile("../../x.wav", data)]})
+        names = sorted(path.name for path in settings.RUMBREL.dropped.iterdir())
+        self.assertEqual(names, ["x (2).wav", "x.wav"])
+        self.work()
+        self.assertEqual(find_tracks(Sentence()).filter(usable=True).count(), 2)
+
+    def test_a_drop_of_nothing_is_said(self) -> None:
+        page = self.client.post(reverse("collection:drop"), follow=True).content.decode()
+        self.assertIn("No files came with that", page)

@@ -1,0 +1,181 @@
+"""Jobs: claimed once, ended in every way with a reason, stopped, recovered, shown."""
+
+from datetime import timedelta
+from unittest import mock
+
+from django.db import DatabaseError, IntegrityError, transaction
+from django.urls import reverse
+from django.utils import timezone
+
+from rumbrel.core.errors import Cancelled, DiscError
+from rumbrel.core.progress import Progress, Unit
+from rumbrel.web.jobs import registry
+from rumbrel.web.jobs.models import Job
+from rumbrel.web.jobs.registry import JobKind
+from rumbrel.web.jobs.services import Desk, continue_job, recover_jobs, run_job, start_job, stop_job
+from tests.web.case import WebCase
+
+
+class JobCase(WebCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.ended: list[int] = []
+        self.does = lambda desk, subject: f"{subject} done"
+        for key, continues in (("trial", True), ("once", False)):
+            kind = JobKind(
+                key=key,
+                run=lambda desk, subject: self.does(desk, subject),
+                address=lambda subject: f"/trial/{subject}/",
+                continues=continues,
+                ended=self.ended.append,
+            )
+            patched = mock.patch.dict(registry._KINDS, {key: kind})
+            patched.start()
+            self.addCleanup(patched.stop)
+
+    def start(self, kind: str = "trial", subject: int = 7) -> Job:
+        return start_job(kind=kind, subject=subject, title="A trial")
+
+    def run_it(self, job: Job) -> Job:
+        run_job(job_id=job.pk)
+        job.refresh_from_db()
+        return job
+
+
+class EndTests(JobCase):
+    def test_done_says_what_came_of_it(self) -> None:
+        job = self.run_it(self.start())
+        self.assertEqual((job.state, job.message, job.error, job.worker), ("done", "7 done", "", ""))
+        self.assertIsNotNone(job.started_at)
+        self.assertGreaterEqual(job.ended_at, job.started_at)
+        self.assertEqual(self.ended, [7])
+
+    def test_an_error_of_ours_is_shown_as_it_is_and_any_other_with_its_name(self) -> None:
+        for error, words in ((DiscError("No room."), "No room."), (KeyError("odd"), "KeyError")):
+            self.does = mock.Mock(side_effect=error)
+            with self.assertLogs("rumbrel.web.jobs", "ERROR") if isinstance(error, KeyError) else mock.MagicMock():
+                job = self.run_it(self.start())
+            self.assertEqual(job.state, "failed")
+            self.assertIn(words, job.error)
+        self.assertEqual(self.ended, [7, 7])
+
+    def test_work_of_an_unknown_kind_fails_in_words(self) -> None:
+        self.assertIn("knows no work", self.run_it(self.start(kind="gone")).error)
+
+    def test_whoever_comes_second_leaves(self) -> None:
+        job = self.start()
+        self.does = mock.Mock(return_value="")
+        run_job(job_id=job.pk)
+        run_job(job_id=job.pk)
+        self.assertEqual(self.does.call_count, 1)
+
+    def test_a_subject_has_one_active_job(self) -> None:
+        job = self.start()
+        self.assertEqual(self.start().pk, job.pk)
+        self.assertNotEqual(self.start(subject=8).pk, job.pk)
+        with self.assertRaises(IntegrityError), transaction.atomic():
+            Job.objects.create(kind="trial", subject=7, title="doubled")
+        self.run_it(job)
+        self.assertNotEqual(self.start().pk, job.pk)
+
+
+class DeskTests(JobCase):
+    def test_progress_is_noted_and_a_stop_is_heard_at_the_next_report(self) -> None:
+        job, seen = self.start(), []
+
+        def work(desk: Desk, subject: int) -> str:
+            desk.report(Progress(done=2, total=8, unit=Unit.FILES, step="reading", finished=2, items=8))
+            seen.append(Job.objects.get(pk=job.pk))
+            stop_job(job=job)
+            with self.assertRaises(Cancelled):
+                desk.check()
+            desk.report(Progress(done=8, total=8, unit=Unit.FILES, step="reading"))
+            raise AssertionError("the stop was not heard")
+
+        self.does = work
+        self.run_it(job)
+        self.assertEqual((seen[0].done, seen[0].total, seen[0].step, seen[0].items), (2, 8, "reading", 8))
+        self.assertEqual((job.state, job.error), ("stopped", ""))
+
+    def test_a_note_that_the_database_refuses_is_harmless(self) -> None:
+        def work(desk: Desk, subject: int) -> str:
+            with mock.patch("django.db.models.query.QuerySet.update", side_effect=DatabaseError("locked")):
+                with self.assertLogs("rumbrel.web.jobs", "WARNING"):
+                    desk.report(Progress(done=1, total=2, unit=Unit.FILES))
+            return "went on"
+
+        self.does = work
+        self.assertEqual(self.run_it(self.start()).message, "went on")
+
+    def test_stopped_before_it_began_and_continued(self) -> None:
+        job = self.start()
+        self.assertTrue(stop_job(job=job))
+        self.assertFalse(stop_job(job=job))
+        self.does = mock.Mock(return_value="")
+        self.assertEqual(self.run_it(job).state, "stopped")
+        self.does.assert_not_called()
+        again = continue_job(job=job)
+        self.assertEqual((again.subject, again.state), (7, "waiting"))
+        self.assertEqual(self.run_it(again).state, "done")
+
+
+class RecoveryTests(JobCase):
+    def running(self, seconds_ago: int, **values: object) -> Job:
+        job = self.start(**{key: values.pop(key) for key in ("kind", "subject") if key in values})  # type: ignore[arg-type]
+        beat = timezone.now() - timedelta(seconds=seconds_ago)
+        Job.objects.filter(pk=job.pk).update(state="running", worker="gone:1:1", heartbeat=beat, **values)
+        return job
+
+    def test_only_a_stopped_heart_is_taken_up(self) -> None:
+        dead, alive = self.running(46), self.running(44, subject=8)
+        self.assertEqual(recover_jobs(), 1)
+        dead.refresh_from_db()
+        alive.refresh_from_db()
+        self.assertEqual((dead.state, dead.tries, dead.worker), ("waiting", 1, ""))
+        self.assertEqual(alive.state, "running")
+        self.assertEqual(self.run_it(dead).state, "done")
+
+    def test_at_a_start_nobody_can_be_at_work(self) -> None:
+        job = self.running(0)
+        self.assertEqual(recover_jobs(at_start=True), 1)
+        job.refresh_from_db()
+        self.assertEqual(job.state, "waiting")
+
+    def test_work_that_cannot_go_on_ends_with_a_reason(self) -> None:
+        once, hopeless = self.running(60, kind="once"), self.running(60, subject=9, tries=5)
+        self.assertEqual(recover_jobs(), 0)
+        for job, words in ((once, "interrupted"), (hopeless, "5 times")):
+            job.refresh_from_db()
+            self.assertEqual(job.state, "failed")
+            self.assertIn(words, job.error)
+        self.assertEqual(self.ended, [7])
+
+
+class PageTests(JobCase):
+    def test_work_lists_what_runs_waits_and_ended(self) -> None:
+        self.assertIn("No work yet", self.page(reverse("jobs:work")))
+        self.run_it(self.start(subject=1))
+        Job.objects.filter(pk=self.start(subject=2).pk).update(
+            state="running", done=30, total=120, unit="seconds", step="converting", finished=1, items=4,
+            started_at=timezone.now() - timedelta(seconds=10),
+        )  # fmt: skip
+        self.start(subject=3)
+        text = self.page(reverse("jobs:work"))
+        self.assert_all_in(("converting", "1 of 4", "0:30", "waiting", "1 done", 'aria-valuenow="25"'), text)
+        self.assertIn("every 1s", self.fragment(reverse("jobs:list")))
+        self.assertIn("2 at work", self.fragment(reverse("jobs:head")))
+
+    def test_nothing_polls_when_nothing_runs(self) -> None:
+        self.run_it(self.start())
+        for address in ("jobs:list", "jobs:head"):
+            self.assertNotIn("every", self.fragment(reverse(address)), address)
+
+    def test_stopped_and_failed_work_offers_to_continue_if_it_can(self) -> None:
+        for kind, offered in (("trial", True), ("once", False)):
+            job = self.start(kind=kind)
+            self.client.post(reverse("jobs:stop", args=[job.pk]))
+            job.refresh_from_db()
+            self.assertEqual(job.state, "stopped")
+            self.assertEqual(reverse("jobs:continue", args=[job.pk]) in self.page(reverse("jobs:work")), offered)
+        self.client.post(reverse("jobs:continue", args=[Job.objects.get(kind="trial").pk]))
+        self.assertEqual(Job.objects.filter(kind="trial", state="waiting").count(), 1)

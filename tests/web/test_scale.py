@@ -1,0 +1,105 @@
+"""With 100,000 tracks: every page and fragment in at most 25 queries and 150 KB; actions as well."""
+
+from unittest import mock
+
+from django.db import connection
+from django.test import tag
+from django.test.utils import CaptureQueriesContext
+from django.urls import reverse
+
+from rumbrel.core.targets import find_target
+from rumbrel.web.batches.services import BatchWish, start_batch
+from rumbrel.web.collection.models import SourceFolder, Track
+from rumbrel.web.collection.queries import Sentence, _beyond, find_tracks, page_of, pulled_ids
+from rumbrel.web.collection.services import pull_found
+from rumbrel.web.discs.models import Disc
+from rumbrel.web.playlists.services import make_playlist
+from tests.scale import fill
+from tests.web.case import WebCase
+
+TRACKS = 100_000
+MOST_QUERIES = 25
+MOST_BYTES = 150_000
+
+
+@tag("slow")
+class ScaleTests(WebCase):
+    @classmethod
+    def setUpTestData(cls) -> None:
+        fill(TRACKS)
+        cls.folder_id = SourceFolder.objects.last().pk
+        pull_found(sentence=Sentence(text="album 1", order="title"))
+        cls.pulled = len(pulled_ids())
+        cls.playlist = make_playlist(name="Long", track_ids=pulled_ids()[:10_000])
+        cls.short = make_playlist(name="Disc", track_ids=pulled_ids()[:16])
+        cls.disc = Disc.objects.create(playlist=cls.short)
+
+    def assert_small(self, address: str, **query: object) -> str:
+        with CaptureQueriesContext(connection) as queries:
+            response = self.client.get(address, query)
+        size = len(response.content)
+        self.assertEqual(response.status_code, 200, address)
+        self.assertLessEqual(len(queries), MOST_QUERIES, f"{address} {query}: {len(queries)} queries")
+        self.assertLessEqual(size, MOST_BYTES, f"{address} {query}: {size} bytes")
+        return response.content.decode()
+
+    def test_the_collection_however_it_is_narrowed(self) -> None:
+        self.assertGreater(self.pulled, 10_000)
+        index, rows = reverse("collection:index"), reverse("collection:rows")
+        self.assertIn("100,000 of 100,000 tracks", self.assert_small(index))
+        middle = find_tracks(Sentence(order="length"))[50_000]
+        for query in (
+            {"format": "FLAC"}, {"rate": "96000", "order": "title"}, {"fault": "any"}, {"folder": str(self.folder_id)},
+            {"text": "waltz"}, {"text": "perf", "order": "performer"}, {"text": "nothing at all"},
+            {"order": "length", "after": middle.pk}, {"order": "size", "before": middle.pk},
+        ):  # fmt: skip
+            self.assert_small(rows, **query)
+        self.assertIn("more than 10,000", self.assert_small(rows, text="perf"))
+        self.assert_small(reverse("collection:panel", args=[middle.pk]))
+        self.assert_small(reverse("collection:folders"))
+        self.assert_small(reverse("collection:pull-strip"))
+
+    def test_every_other_screen_with_more_than_ten_thousand_pulled(self) -> None:
+        for name in ("targets:index", "batches:index", "playlists:index", "discs:index", "bench:index", "jobs:work"):
+            self.assert_small(reverse(name))
+        self.assert_small(reverse("targets:where"))
+        self.assert_small(reverse("targets:where"), target="car-mp3", page="40")
+        self.assertIn("100,000 tracks", self.assert_small(reverse("targets:where"), tracks="all"))
+        self.assert_small(reverse("playlists:playlist", args=[self.playlist.pk]), page="50")
+        self.assert_small(reverse("discs:disc", args=[self.disc.pk]))
+
+    def test_actions_cost_the_same_however_long_the_lists_are(self) -> None:
+        track, entry = Track.objects.last(), self.playlist.entries.all()[5_000]
+        for address, values, status in (
+            (reverse("collection:pull", args=[track.pk]), {}, 200),
+            (reverse("playlists:move", args=[entry.pk]), {"way": "up"}, 302),
+            (reverse("playlists:remove", args=[entry.pk]), {}, 302),
+            (reverse("collection:clear-pull"), {}, 302),
+            (reverse("collection:undo-clear"), {}, 302),
+            (reverse("collection:pull-all") + "?format=FLAC", {}, 302),
+        ):
+            with CaptureQueriesContext(connection) as queries:
+                response = self.client.post(address, values)
+            self.assertEqual(response.status_code, status, address)
+            self.assertLessEqual(len(queries), MOST_QUERIES, address)
+
+    def test_pages_are_walked_by_their_index(self) -> None:
+        """A page from the middle reads the rows it shows, not those before it."""
+        for order in ("folder", "title", "length", "size"):
+            tracks = find_tracks(Sentence(order=order))
+            here = page_of(tracks, "").later
+            row = Track.objects.get(pk=here)
+            plan = tracks.filter(_beyond([str(f) for f in tracks.query.order_by], row, backwards=False))[:100].explain()
+            self.assertNotIn("TEMP B-TREE", plan, order)
+            self.assertIn("USING INDEX", plan, order)
+
+    def test_a_batch_of_ten_thousand(self) -> None:
+        batch = start_batch(track_ids=pulled_ids()[:10_000], wish=BatchWish(target=find_target("car-mp3")))
+        with mock.patch("rumbrel.web.batches.services.run_batch._run"):
+            self.work()
+        self.assertEqual(batch.items.count(), 10_000)
+        address = reverse("batches:batch", args=[batch.pk])
+        self.assert_small(address)
+        self.assert_small(address, page="70")
+        self.assert_small(reverse("batches:progress", args=[batch.pk]), since=0, first=1, last=100)
+        self.assert_small(reverse("batches:index"))
