@@ -9,11 +9,11 @@ from unittest import TestCase
 import numpy as np
 import soundfile
 
+from rumbrel.core.containers.flac_frames import crc16
 from rumbrel.core.conversion import carry_out
 from rumbrel.core.forecast import Action
 from rumbrel.core.inspection import DeepFacts, inspect_deep, inspect_file, inspect_many
 from rumbrel.core.inspection import inspect as inspection
-from rumbrel.core.sound.flac_frames import crc16
 from tests.signals import convert_one, decoded, music, write_film, write_framed, write_sound
 
 

@@ -11,14 +11,14 @@ import soundfile
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from rumbrel.core.containers.flac_frames import crc16, last_frame_end
+from rumbrel.core.containers.mpeg_frames import build_header, find_first_frame, info_frame_size, parse_header
 from rumbrel.core.errors import DecodeError, EncodeError
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.sound.analysis import EndsFinder, StateMeter
 from rumbrel.core.sound.decoding import StreamChoice, open_sound
 from rumbrel.core.sound.digest import SampleDigest
-from rumbrel.core.sound.flac_frames import crc16, last_frame_end
 from rumbrel.core.sound.level import LevelMeter
-from rumbrel.core.sound.mpeg_frames import build_header, find_first_frame, info_frame_size, parse_header
 from rumbrel.core.sound.picture import PictureMaker
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.sound.stages import Cut, Treatment, build_chain, mix_matrix

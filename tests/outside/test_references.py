@@ -11,11 +11,11 @@ import numpy as np
 import soundfile
 from scipy import signal
 
+from rumbrel.core.containers.mpeg_frames import parse_info_frame, walk_frames
 from rumbrel.core.disc.image import write_image
 from rumbrel.core.disc.layout import lay_out
 from rumbrel.core.disc.media import medium_for
 from rumbrel.core.inspection import inspect_file
-from rumbrel.core.sound.mpeg_frames import parse_info_frame, walk_frames
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.sound.stages import Treatment, build_chain
 from tests.core.test_disc import programme

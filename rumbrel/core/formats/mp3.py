@@ -5,8 +5,7 @@ from pathlib import Path
 import lameenc
 import numpy as np
 
-from rumbrel.core.errors import OutputError
-from rumbrel.core.sound.mpeg_frames import (
+from rumbrel.core.containers.mpeg_frames import (
     FrameHeader,
     StreamSummary,
     build_header,
@@ -14,6 +13,7 @@ from rumbrel.core.sound.mpeg_frames import (
     info_frame_size,
     parse_header,
 )
+from rumbrel.core.errors import OutputError
 from rumbrel.core.sound.shape import Block, SoundShape
 
 from .settings import EncoderSettings

@@ -10,8 +10,8 @@ import av
 import av.error
 import xxhash
 
+from rumbrel.core.containers.mpeg_frames import DECODER_DELAY_SAMPLES
 from rumbrel.core.errors import DecodeError, EncodeError, OutputError
-from rumbrel.core.sound.mpeg_frames import DECODER_DELAY_SAMPLES
 
 from .mp3 import Mp3Stream
 

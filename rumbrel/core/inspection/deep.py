@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from rumbrel.core.containers.flac import stream_info
 from rumbrel.core.errors import DecodeError
 from rumbrel.core.sound.analysis import Ends, EndsFinder, State, StateMeter
 from rumbrel.core.sound.decoding import open_sound
@@ -115,9 +116,8 @@ class _StoredDigest:
 
 def _stored_md5(path: Path) -> bytes:
     with path.open("rb") as file:
-        head = file.read(42)
-    stated = head[26:42] if head[:4] == b"fLaC" else b""
-    return stated if any(stated) else b""
+        info = stream_info(file.read(42))
+    return info.md5 if info is not None and any(info.md5) else b""
 
 
 def _decoded(facts: Facts, progress: Callable[[float], None]) -> DeepFacts:

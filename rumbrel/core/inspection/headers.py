@@ -10,15 +10,18 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
-from rumbrel.core.sound.flac_frames import last_frame_end
-from rumbrel.core.sound.mpeg_frames import find_first_frame, parse_header
+from rumbrel.core.containers.chunks import riff_chunks
+from rumbrel.core.containers.flac import metadata_blocks, stream_info
+from rumbrel.core.containers.flac_frames import last_frame_end
+from rumbrel.core.containers.id3 import after_id3
+from rumbrel.core.containers.mp4 import box_content, list_boxes
+from rumbrel.core.containers.mpeg_frames import find_first_frame, parse_header
+from rumbrel.core.containers.ogg import last_position
 from rumbrel.core.sound.shape import speakers_of_mask
-from rumbrel.core.tags.boxes import box_content, list_boxes
 
-from .ends import ogg_last_position, riff_chunks
 from .facts import Length
 from .mp4_lengths import chunks_inside
-from .mpeg_lengths import after_id3, mp3_length
+from .mpeg_lengths import mp3_length
 
 __all__ = ["Heading", "read_heading"]
 
@@ -133,44 +136,27 @@ def _extended(raw: bytes) -> int:
 
 def _flac(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
     """STREAMINFO (RFC 9639, 8.2), believed when the file's last frame ends where it says."""
-    if head[4] & 0x7F or int.from_bytes(head[5:8], "big") != _STREAMINFO_BYTES or len(head) < 42:
+    info = stream_info(head)
+    if info is None or not info.sample_rate or not info.samples or not _frames_follow(file):
         return None
-    least, most = struct.unpack_from(">HH", head, 8)
-    packed = int.from_bytes(head[18:26], "big")
-    rate, channels, bits, samples = (
-        packed >> 44,
-        (packed >> 41 & 7) + 1,
-        (packed >> 36 & 31) + 1,
-        packed & (1 << 36) - 1,
-    )
-    if not rate or not samples:
-        return None
-    if not _frames_follow(file, head):
-        return None
-    largest = int.from_bytes(head[15:18], "big") or _TAIL_BYTES
+    largest = info.largest_frame_bytes or _TAIL_BYTES
     file.seek(max(0, size_bytes - min(largest, 1 << 20) - 16))
-    if last_frame_end(file.read(), least if least == most else 0) != samples:
+    if last_frame_end(file.read(), info.least_block if info.least_block == info.most_block else 0) != info.samples:
         return None
-    length = Length(samples=samples, stated=samples, bitrate_mode="variable")
+    length = Length(samples=info.samples, stated=info.samples, bitrate_mode="variable")
     return Heading(
-        container="flac", codec="flac", sample_rate=rate, channels=channels, bit_depth=bits, length=length
+        container="flac", codec="flac", sample_rate=info.sample_rate, channels=info.channels,
+        bit_depth=info.bit_depth, length=length,
     )  # fmt: skip
 
 
-_STREAMINFO_BYTES = 34
-_MOST_BLOCKS = 128
-
-
-def _frames_follow(file: BinaryIO, head: bytes) -> bool:
+def _frames_follow(file: BinaryIO) -> bool:
     """Whether the metadata blocks lead to a frame; where their lengths are wrong, decoders find no sound."""
-    at, last = 4, False
-    for _ in range(_MOST_BLOCKS):
-        if at + 4 > len(head):
-            file.seek(at)
-        block = head[at : at + 4] if at + 4 <= len(head) else file.read(4)
-        if last or len(block) < 4:
-            return last and block[:1] == b"\xff" and block[1] & 0xFE == 0xF8
-        last, at = bool(block[0] & 0x80), at + 4 + int.from_bytes(block[1:4], "big")
+    for _, at, length, last in metadata_blocks(file):
+        if last:
+            file.seek(at + length)
+            mark = file.read(2)
+            return len(mark) == 2 and mark[0] == 0xFF and mark[1] & 0xFE == 0xF8
     return False
 
 
@@ -208,7 +194,7 @@ def _ogg(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
     if second == -1 or head[second + 5] & 2:
         # A second stream begins: pictures, or more sound.
         return None
-    position = ogg_last_position(file, size_bytes, serial=head[14:18])
+    position = last_position(file, size_bytes, serial=head[14:18])
     if position is None or not rate or not channels or position <= skip:
         return None
     samples = position - skip

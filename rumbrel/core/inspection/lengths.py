@@ -12,11 +12,13 @@ import av
 import av.error
 import soundfile
 
+from rumbrel.core.containers.chunks import riff_chunks
+from rumbrel.core.containers.ogg import last_position
 from rumbrel.core.formats.table import container_for
 from rumbrel.core.sound.decoding import is_plain
 
 from .counting import counted_length
-from .ends import ogg_last_position, riff_chunks, stated_end, stated_sound
+from .ends import stated_end, stated_sound
 from .facts import Length
 from .mp4_lengths import m4a_stream_length
 from .mpeg_lengths import mp3_stream_length
@@ -108,7 +110,7 @@ def _ogg_length(path: Path, stream: Any) -> Length:
     """The last page's position, less what the decoder is told to skip (RFC 3533, RFC 7845)."""
     with path.open("rb") as file:
         head = file.read(4096)
-        position = ogg_last_position(file, path.stat().st_size)
+        position = last_position(file, path.stat().st_size)
     opus = head.find(b"OpusHead")
     pre_skip = int.from_bytes(head[opus + 10 : opus + 12], "little") if opus != -1 else 0
     if position is None:

@@ -5,10 +5,9 @@ import struct
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from rumbrel.core.tags.boxes import box_content, box_inside, list_boxes
+from rumbrel.core.containers.mp4 import box_content, box_inside, list_boxes, top_boxes
 
 from .counting import counted_length
-from .ends import boxes_end
 from .facts import Length
 
 __all__ = ["chunks_inside", "m4a_stream_length"]
@@ -21,12 +20,18 @@ def m4a_stream_length(path: Path, stream: Any) -> Length:
         return counted_length(path, stream)
     samples = _edited_samples(path, stream) or round(stream.duration * stream.time_base * rate)
     bitrate = stream.codec_context.bit_rate or None
-    if boxes_end(path) <= path.stat().st_size and stream.frames and _holds_chunks(path, stream):
+    if _boxes_end(path) <= path.stat().st_size and stream.frames and _holds_chunks(path, stream):
         return Length(samples=samples, stated=samples, bitrate_bps=bitrate, bitrate_mode="variable")
     counted = counted_length(path, stream)
     return Length(
         samples=min(counted.samples, samples), stated=samples, whole=False, bitrate_bps=bitrate, bitrate_mode="variable"
     )
+
+
+def _boxes_end(path: Path) -> int:
+    """Where the last box at the top ends by its own statement."""
+    with path.open("rb") as file:
+        return max((end for _, _, end in top_boxes(file)), default=0)
 
 
 def _track(file: BinaryIO, stream: Any) -> tuple[tuple[int, int], tuple[int, int]] | None:

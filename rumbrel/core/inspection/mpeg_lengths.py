@@ -4,7 +4,8 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from rumbrel.core.sound.mpeg_frames import (
+from rumbrel.core.containers.id3 import after_id3
+from rumbrel.core.containers.mpeg_frames import (
     DECODER_DELAY_SAMPLES,
     FrameHeader,
     InfoFrame,
@@ -13,11 +14,12 @@ from rumbrel.core.sound.mpeg_frames import (
     parse_info_frame,
     walk_frames,
 )
+from rumbrel.core.containers.tail_tags import TAIL_MARKS, before_tail_tags
 
 from .counting import counted_length
 from .facts import Length
 
-__all__ = ["after_id3", "mp3_length", "mp3_stream_length"]
+__all__ = ["mp3_length", "mp3_stream_length"]
 
 
 def mp3_stream_length(path: Path, stream: Any) -> Length:
@@ -57,7 +59,7 @@ def mp3_length(file: BinaryIO, size_bytes: int) -> Length | None:
     if found is None:
         return None
     start, first, info = found
-    end = _before_tail_tags(file, size_bytes)
+    end = before_tail_tags(file, size_bytes)
     if info is not None and info.frames and info.stream_bytes:
         # Some count the information frame and some do not; joined files hold more than the first one states.
         over_bytes = end - start - info.stream_bytes
@@ -68,7 +70,6 @@ def mp3_length(file: BinaryIO, size_bytes: int) -> Length | None:
 
 
 _FRAME_SLACK_BYTES = 16
-_TAIL_MARKS = (b"APETAGEX", b"ID3", b"TAG", b"LYRICSBEGIN")
 
 
 def _walked_mp3_length(
@@ -87,7 +88,7 @@ def _walked_mp3_length(
         # All that is stated is there; whatever else follows is no sound of this stream.
         stated_length = _stated_mp3_length(info, first)
         return stated_length if stated_length.samples > 0 else None
-    if rest.strip(b"\0") and not cut and not rest.startswith(_TAIL_MARKS):
+    if rest.strip(b"\0") and not cut and not rest.startswith(TAIL_MARKS):
         return None
     rates = {header.bitrate_kbps for _, header in frames}
     samples = len(frames) * first.samples
@@ -125,40 +126,3 @@ def _stated_mp3_length(info: InfoFrame, first: FrameHeader) -> Length:
         delay_samples=info.delay_samples,
         padding_samples=info.padding_samples,
     )
-
-
-def after_id3(file: BinaryIO) -> int:
-    """Where the sound begins behind ID3v2 tags, which state their length in 7 bit bytes."""
-    at = 0
-    while True:
-        file.seek(at)
-        head = file.read(10)
-        if head[:3] != b"ID3" or len(head) < 10:
-            return at
-        length = head[6] << 21 | head[7] << 14 | head[8] << 7 | head[9]
-        at += 10 + length + (10 if head[5] & 0x10 else 0)
-
-
-def _before_tail_tags(file: BinaryIO, size: int) -> int:
-    """Where the sound ends before ID3v1, APE and Lyrics3 tags (common practice)."""
-    end = size
-    for _ in range(_MOST_TAIL_TAGS):
-        file.seek(max(0, end - 160))
-        tail = file.read(min(end, 160))
-        taken = 0
-        if len(tail) >= 128 and tail[-128:-125] == b"TAG":
-            taken = 128
-        elif len(tail) >= 32 and tail[-32:-24] == b"APETAGEX":
-            # The stated size leaves the header out, whose presence the highest flag tells.
-            length, flags = int.from_bytes(tail[-20:-16], "little"), int.from_bytes(tail[-12:-8], "little")
-            taken = length + (32 if flags >> 31 else 0)
-        elif len(tail) >= 15 and tail[-9:] == b"LYRICS200" and tail[-15:-9].isdigit():
-            taken = int(tail[-15:-9]) + 15
-        # What claims to be longer than the file is no tag.
-        if not 0 < taken < end:
-            break
-        end -= taken
-    return end
-
-
-_MOST_TAIL_TAGS = 4

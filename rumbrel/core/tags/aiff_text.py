@@ -4,9 +4,11 @@ import io
 import struct
 from pathlib import Path
 
-from .chunks import decoded_text, list_chunks
+from rumbrel.core.containers.chunks import list_chunks
+
 from .mapping import FIELDS
 from .model import TagSet
+from .text import decoded_text
 
 __all__ = ["read_aiff_text", "write_aiff_text"]
 

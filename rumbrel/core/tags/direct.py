@@ -15,7 +15,9 @@ from mutagen.flac import Picture, VCFLACDict
 from mutagen.mp4 import MP4Tags
 from mutagen.mp4._atom import AtomError, Atoms
 
-from .boxes import box_inside
+from rumbrel.core.containers.flac import COMMENTS, PICTURE, metadata_blocks
+from rumbrel.core.containers.mp4 import box_inside
+from rumbrel.core.containers.ogg import second_packet
 
 __all__ = ["FoundTags", "read_directly"]
 
@@ -28,32 +30,19 @@ class FoundTags:
     pictures: tuple[Picture, ...] = ()
 
 
-_COMMENTS, _PICTURE, _LAST = 4, 6, 0x80
-_MOST_BLOCKS = 64
-
-
 def _flac(file: BinaryIO, codec: str) -> FoundTags | None:
     """The metadata blocks before the first frame (RFC 9639, 8)."""
-    comments, pictures = [], []
-    file.seek(4)
-    for _ in range(_MOST_BLOCKS):
-        head = file.read(4)
-        if len(head) < 4:
-            return None
-        kind, length = head[0] & 0x7F, int.from_bytes(head[1:], "big")
-        if kind in (_COMMENTS, _PICTURE):
+    comments, pictures, ended = [], [], False
+    for kind, at, length, last in metadata_blocks(file):
+        ended = last
+        if kind in (COMMENTS, PICTURE):
+            file.seek(at)
             body = file.read(length)
             if len(body) < length:
                 return None
-            comments += [VCFLACDict(body)] if kind == _COMMENTS else []
-            pictures += [Picture(body)] if kind == _PICTURE else []
-        else:
-            file.seek(length, io.SEEK_CUR)
-        if head[0] & _LAST:
-            break
-    else:
-        return None
-    if len(comments) > 1:
+            comments += [VCFLACDict(body)] if kind == COMMENTS else []
+            pictures += [Picture(body)] if kind == PICTURE else []
+    if len(comments) > 1 or not ended:
         return None
     return FoundTags(comments[0] if comments else None, tuple(pictures))
 
@@ -65,30 +54,10 @@ _COMMENT_MARKS = {"vorbis": b"\x03vorbis", "opus": b"OpusTags"}
 def _ogg(file: BinaryIO, codec: str) -> FoundTags | None:
     """The second packet of the only stream, where it ends in the first few pages (RFC 3533, RFC 7845)."""
     mark = _COMMENT_MARKS.get(codec)
-    packet = None if mark is None else _second_packet(file.read(_FIRST_PAGES_BYTES))
+    packet = None if mark is None else second_packet(file.read(_FIRST_PAGES_BYTES))
     if mark is None or packet is None or not packet.startswith(mark):
         return None
     return FoundTags(VCFLACDict(packet[len(mark) :]))
-
-
-def _second_packet(pages: bytes) -> bytes | None:
-    packet, at, serial = b"", 0, pages[14:18]
-    while at + 27 <= len(pages) and pages[at : at + 4] == b"OggS" and pages[at + 14 : at + 18] == serial:
-        count = pages[at + 26]
-        lacing, body = pages[at + 27 : at + 27 + count], at + 27 + count
-        if at:
-            end = next((number for number, value in enumerate(lacing) if value < 255), None)
-            taken = sum(lacing if end is None else lacing[: end + 1])
-            if body + taken > len(pages):
-                return None
-            packet += pages[body : body + taken]
-            if end is not None:
-                return packet
-        elif count != 1 or lacing[0] == 255:
-            # The first packet has the first page to itself.
-            return None
-        at = body + sum(lacing)
-    return None
 
 
 _LARGEST_LIST_BYTES = 64 * 1024 * 1024

@@ -19,6 +19,10 @@ import mutagen.id3
 import mutagen.mp4
 from mutagen.asf._attrs import ASFByteArrayAttribute
 
+from rumbrel.core.containers.flac import MARK, metadata_blocks
+from rumbrel.core.containers.id3 import id3_bytes
+from rumbrel.core.containers.mp4 import top_boxes
+from rumbrel.core.containers.tail_tags import APE_MARK
 from rumbrel.core.errors import TagError
 
 from .aiff_text import read_aiff_text
@@ -176,26 +180,11 @@ _LARGEST_TAG_BYTES = 64 * 1024 * 1024
 def _tag_bytes(file: BinaryIO) -> int:
     """How much of a file its tags take by its own statement: ID3v2, FLAC's metadata, or an MP4's moov box."""
     head = file.read(12)
-    if head[:3] == b"ID3" and len(head) == 12:
-        return head[6] << 21 | head[7] << 14 | head[8] << 7 | head[9]
-    if head[:4] == b"fLaC":
-        at, last = 4, False
-        while not last and at < _LARGEST_TAG_BYTES:
-            file.seek(at)
-            block = file.read(4)
-            last = len(block) < 4 or bool(block[0] & 0x80)
-            at += 4 + int.from_bytes(block[1:], "big")
-        return at
+    if head[:4] == MARK:
+        return max((at + length for _, at, length, _ in metadata_blocks(file)), default=0)
     if head[4:8] == b"ftyp":
-        at, size, name = 0, int.from_bytes(head[:4], "big"), b"ftyp"
-        while size >= 8 and name != b"moov":
-            at += size
-            file.seek(at)
-            box = file.read(16)
-            size, name = int.from_bytes(box[:4], "big"), box[4:8]
-            size = int.from_bytes(box[8:], "big") if size == 1 else size
-        return size if name == b"moov" else 0
-    return 0
+        return max((end - at for name, at, end in top_boxes(file) if name == b"moov"), default=0)
+    return id3_bytes(head)
 
 
 def _refuse_oversize(path: Path) -> None:
@@ -243,7 +232,6 @@ def _mp3_id3(path: Path) -> TagSet:
         return EMPTY_TAGS
 
 
-_APE_MARK = b"APETAGEX"
 _APE_FOOTER_WITHIN_BYTES = 8192
 """ID3v1 and Lyrics3 tags may come behind it."""
 
@@ -252,7 +240,7 @@ def _mp3_ape(path: Path) -> TagSet:
     """The APE tag that some programs put behind the frames, mostly to state gains."""
     with path.open("rb") as file:
         file.seek(-min(_APE_FOOTER_WITHIN_BYTES, path.stat().st_size), os.SEEK_END)
-        if _APE_MARK not in file.read():
+        if APE_MARK not in file.read():
             return EMPTY_TAGS
     try:
         return _read_ape(mutagen.apev2.APEv2(path))

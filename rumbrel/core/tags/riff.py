@@ -6,11 +6,12 @@ from pathlib import Path
 
 import mutagen.id3
 
+from rumbrel.core.containers.chunks import list_chunks
 from rumbrel.core.errors import TagError
 
-from .chunks import decoded_text, list_chunks
 from .mapping import FIELDS
 from .model import TagSet
+from .text import decoded_text
 
 __all__ = ["read_riff_id3", "read_riff_info", "write_riff_tags"]
 

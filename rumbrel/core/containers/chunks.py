@@ -1,0 +1,88 @@
+"""Chunks of RIFF, RF64 and IFF files, and of CAF and W64, whose lengths have 64 bits."""
+
+import io
+import struct
+from collections.abc import Iterator
+from typing import BinaryIO
+
+__all__ = ["UNKNOWN_LENGTHS", "caf_chunks", "list_chunks", "riff_chunks", "riff_end", "w64_chunks"]
+
+Chunk = tuple[bytes, int, int]
+"""Name, offset of the content, and stated length in bytes."""
+
+_MOST_CHUNKS = 10_000
+"""A file of nothing but empty chunks would hold a reader for hours."""
+UNKNOWN_LENGTHS = (0, 0xFFFFFFFF, 0xFFFFFFFFFFFFFFFF)
+"""What writers state that never came back to fill the length in."""
+
+
+def riff_chunks(file: BinaryIO, size_bytes: int, order: str) -> Iterator[Chunk]:
+    """The chunks of a RIFF ("<") or IFF (">") file as it states them, also one that reaches beyond its end.
+
+    RF64 states the length of its sound in a ds64 chunk (EBU Tech 3306).
+    """
+    at, sound_bytes = 12, 0
+    for _ in range(_MOST_CHUNKS):
+        if at + 8 > size_bytes:
+            return
+        file.seek(at)
+        name, length = struct.unpack(f"{order}4sI", file.read(8))
+        if name == b"ds64" and length >= 16 and at + 24 <= size_bytes:
+            sound_bytes = struct.unpack("<8xQ", file.read(16))[0]
+        elif name == b"data" and length == 0xFFFFFFFF and sound_bytes:
+            length = sound_bytes
+        yield name, at + 8, length
+        at += 8 + length + length % 2
+
+
+# By the file's mark: the order of its numbers, and the forms that hold sound.
+_KINDS = {
+    b"RIFF": ("<", (b"WAVE",)),
+    b"RF64": ("<", (b"WAVE",)),
+    b"FORM": (">", (b"AIFF", b"AIFC")),
+}
+
+
+def list_chunks(file: BinaryIO) -> list[Chunk]:
+    """Every chunk that lies inside a file of sound, up to the first that does not; none for another kind of file."""
+    size_bytes = file.seek(0, io.SEEK_END)
+    file.seek(0)
+    head = file.read(12)
+    order, forms = _KINDS.get(head[:4], ("<", ()))
+    found: list[Chunk] = []
+    if head[8:12] in forms:
+        for chunk in riff_chunks(file, size_bytes, order):
+            if chunk[1] + chunk[2] > size_bytes:
+                break
+            found.append(chunk)
+    return found
+
+
+def riff_end(file: BinaryIO) -> int | None:
+    """Where a RIFF file ends by its own statement."""
+    file.seek(0)
+    head = file.read(8)
+    return int.from_bytes(head[4:8], "little") + 8 if head[:4] == b"RIFF" else None
+
+
+def caf_chunks(file: BinaryIO, size_bytes: int) -> Iterator[Chunk]:
+    """The chunks of a CAF file, which begin behind its mark and version."""
+    return _long_chunks(file, 8, size_bytes, ">4sQ", counted=0)
+
+
+def w64_chunks(file: BinaryIO, size_bytes: int) -> Iterator[Chunk]:
+    """The chunks of a W64 file, whose lengths count the 24 bytes of a chunk's head and are filled up to eights."""
+    return _long_chunks(file, 40, size_bytes, "<16sQ", counted=24)
+
+
+def _long_chunks(file: BinaryIO, start: int, size_bytes: int, form: str, *, counted: int) -> Iterator[Chunk]:
+    """Chunks whose lengths have 64 bits and count so much of their heads."""
+    at, head_bytes = start, struct.calcsize(form)
+    for _ in range(_MOST_CHUNKS):
+        if at + head_bytes > size_bytes:
+            return
+        file.seek(at)
+        name, length = struct.unpack(form, file.read(head_bytes))
+        yield name, at + head_bytes, length - counted if length not in UNKNOWN_LENGTHS else length
+        at += max(length - counted, 0) + head_bytes
+        at += -at % 8 if counted else 0
