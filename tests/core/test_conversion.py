@@ -17,9 +17,9 @@ import soundfile
 
 from rumbrel.core.conversion import Outcome, carry_out, run_steps
 from rumbrel.core.conversion.carry_out import Watch
+from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.errors import Cancelled
 from rumbrel.core.forecast import Action, ForecastOptions, WarningCode, WhenPresent, forecast_batch, gather_sources
-from rumbrel.core.formats.encodings import encoding_for
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.tags import Cover, TagSet, apply_rules, write_tags
 from rumbrel.core.tags.mapping import FIELDS

@@ -10,11 +10,11 @@ import numpy as np
 import soundfile
 
 from rumbrel.core.conversion import carry_out, carry_out_group, verify_step
+from rumbrel.core.encoders.encodings import ENCODINGS, Encoding, encoding_for
+from rumbrel.core.encoders.mp3 import constant_stream_bytes
+from rumbrel.core.encoders.settings import EncoderSettings
 from rumbrel.core.errors import EncodeError, TargetError
 from rumbrel.core.forecast import Action, ForecastOptions, WarningCode, forecast_batch, gather_sources, plan_sound
-from rumbrel.core.formats.encodings import ENCODINGS, Encoding, encoding_for
-from rumbrel.core.formats.mp3 import constant_stream_bytes
-from rumbrel.core.formats.settings import EncoderSettings
 from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.targets import Target, find_target

@@ -5,8 +5,8 @@ import pkgutil
 from unittest import TestCase
 
 import rumbrel.core
+from rumbrel.core.encoders.encodings import ENCODINGS
 from rumbrel.core.errors import TargetError
-from rumbrel.core.formats.encodings import ENCODINGS
 from rumbrel.core.formats.table import CODECS, CONTAINERS
 from rumbrel.core.targets import all_targets, find_target
 from rumbrel.core.targets.parsing import parse_target

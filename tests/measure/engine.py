@@ -29,8 +29,8 @@ from rumbrel.core.disc.fitting import offers, split
 from rumbrel.core.disc.image import write_image
 from rumbrel.core.disc.layout import lay_out
 from rumbrel.core.disc.media import medium_for
+from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.forecast import ResultLedger, Step, forecast_batch, gather_sources
-from rumbrel.core.formats.encodings import encoding_for
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.sound.decoding import open_sound
 from rumbrel.core.sound.stages import Treatment, build_chain

@@ -4,10 +4,10 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from rumbrel.core.encoders.rewrap import rewrap_sound
 from rumbrel.core.errors import Cancelled, CheckFailed, DecodeError, OutputError, RumbrelError
 from rumbrel.core.files import Settling, copy_compared, move_into_place, output_errors, working_file
 from rumbrel.core.forecast.steps import Action, Step, Warning, WarningCode
-from rumbrel.core.formats.rewrap import rewrap_sound
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.sound.decoding import open_sound
 

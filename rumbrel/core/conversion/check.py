@@ -5,10 +5,11 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Protocol
 
+from rumbrel.core.encoders.encodings import encoding_for
+from rumbrel.core.encoders.rewrap import CodedSound, Rewrap, packets_digest, skipped_at_start
 from rumbrel.core.errors import CheckFailed, DecodeError
 from rumbrel.core.forecast.steps import Step
-from rumbrel.core.formats.encodings import encoding_for
-from rumbrel.core.formats.rewrap import CodedSound, Rewrap, packets_digest, skipped_at_start
+from rumbrel.core.formats.table import codec_row
 from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.sound.decoding import SoundSource, open_sound
 from rumbrel.core.sound.digest import SampleDigest
@@ -65,7 +66,7 @@ def digest_of(path: Path, facts: Facts, tell: Tell, stretch: Cut | None = None) 
 
 def compare_rewrapped(source: Facts, result: Path, facts: Facts, row: Rewrap, tell: Tell) -> SampleDigest | None:
     """Digest of sound that is the same in two containers, None where it is not. Raises CheckFailed as digest_of."""
-    if source.codec in _TWO_DECODERS:
+    if codec_row(source.codec).two_decoders:
         same = packets_digest(coded_sound(source)) == packets_digest(coded_sound(replace(facts, path=str(result))))
         after = digest_of(result, facts, tell)
         return after if same and after.samples == source.samples else None
@@ -77,11 +78,6 @@ def compare_rewrapped(source: Facts, result: Path, facts: Facts, row: Rewrap, te
         stretch = Cut(skipped, skipped + before.samples)
     after = digest_of(result, facts, lambda share: tell(0.5 + share / 2), stretch)
     return after if after.hexdigest() == before.hexdigest() else None
-
-
-# Decoded by one decoder in one container and by another elsewhere, which differ in the last bit of floating
-# point: there the coded packets are compared, and the length.
-_TWO_DECODERS = frozenset({"vorbis"})
 
 
 def coded_sound(facts: Facts) -> CodedSound:

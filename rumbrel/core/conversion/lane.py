@@ -4,10 +4,10 @@ from contextlib import ExitStack
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from rumbrel.core.encoders.encodings import Encoder, encoding_for
 from rumbrel.core.errors import OutputError, RumbrelError, TagError
 from rumbrel.core.files import output_errors, working_file
 from rumbrel.core.forecast.steps import Step, Warning, WarningCode
-from rumbrel.core.formats.encodings import Encoder, encoding_for
 from rumbrel.core.sound.digest import SampleDigest
 from rumbrel.core.sound.shape import Block, SoundShape
 from rumbrel.core.sound.stages import Cut, build_chain

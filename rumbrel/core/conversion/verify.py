@@ -3,10 +3,10 @@
 from dataclasses import dataclass
 from pathlib import Path
 
+from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.errors import CheckFailed, RumbrelError
 from rumbrel.core.files import file_digest
 from rumbrel.core.forecast.steps import Action, Step
-from rumbrel.core.formats.encodings import encoding_for
 from rumbrel.core.sound.decoding import open_sound
 from rumbrel.core.sound.digest import SampleDigest
 from rumbrel.core.sound.stages import Cut, build_chain

@@ -9,7 +9,7 @@ from enum import StrEnum
 from functools import partial
 from pathlib import Path
 
-from rumbrel.core.formats.encodings import encoding_for
+from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.formats.table import CONTAINER_BY_KEY, SOUND_SUFFIXES
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.inspection.inspect import inspect_file

@@ -3,7 +3,7 @@
 from dataclasses import replace
 from functools import partial
 
-from rumbrel.core.formats.encodings import Encoding, encoding_for
+from rumbrel.core.encoders.encodings import Encoding, encoding_for
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.sound.stages import Treatment
 from rumbrel.core.targets.fit import Fit, FitKind, fit_to
@@ -15,7 +15,6 @@ from .warnings import rewrap_warnings, sound_warnings, tag_warnings
 
 __all__ = ["plan_sound", "treated"]
 
-_BEYOND_FOUR_GIB = {"wav": "rf64", "wav-float": "rf64-float"}
 _ROOM_FOR_TAGS_BYTES = 64 * 1024 * 1024
 
 
@@ -90,11 +89,10 @@ def _conversion(start: "partial[Step]", fit: Fit, treatment: Treatment, reason: 
         why = f"its {facts.samples} samples are less than one at {shape.sample_rate} Hz"
         return refused(f"Too short for this target: {why}.")
     if not _can_state(encoding, after.size_bytes):
-        larger = _BEYOND_FOUR_GIB.get(encoding.key)
-        if larger is None:
+        if not encoding.larger:
             why = f"{encoding.label} cannot state more than 4 GiB, and this would take {after.size_bytes:,} bytes"
             return refused(f"{why}. Choose another target.")
-        encoding = encoding_for(larger)
+        encoding = encoding_for(encoding.larger)
         after = after_conversion(facts, encoding, shape, settings, treatment)
     return start(
         action=Action.CONVERT,

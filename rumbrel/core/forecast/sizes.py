@@ -3,9 +3,10 @@
 import math
 from dataclasses import replace
 
-from rumbrel.core.formats.encodings import Encoding
-from rumbrel.core.formats.mp3 import constant_stream_bytes, default_bitrate_kbps
-from rumbrel.core.formats.settings import EncoderSettings
+from rumbrel.core.encoders.encodings import Encoding
+from rumbrel.core.encoders.mp3 import constant_stream_bytes, default_bitrate_kbps
+from rumbrel.core.encoders.settings import EncoderSettings
+from rumbrel.core.formats.table import codec_row, container_row
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.sound.stages import Treatment
@@ -18,10 +19,7 @@ __all__ = ["after_conversion", "after_copy", "after_rewrap"]
 _LOSSLESS_SHARES = (0.02, 0.6, 1.01)
 # How far an average or variable bitrate strays from what was asked for.
 _STRAYS = {"average": 0.3, "variable": 0.8}
-_VARIABLE_KBPS_A_CHANNEL = {"mp3": 95, "vorbis": 80, "opus": 64, "aac": 96, "wma": 64}
-# What libsndfile writes before the samples: for integers; for floats, which have a peak chunk with an entry a channel.
-_INTEGER_HEADER_BYTES = {"wav": 44, "aiff": 54, "au": 24, "w64": 104, "rf64": 104, "vox": 0}
-_FLOAT_HEADER_BYTES = {"wav": (72, 8), "aiff": (88, 8), "au": (24, 0), "w64": (136, 0), "rf64": (104, 0)}
+_USUAL_KBPS_A_CHANNEL = 96
 _G711_HEADER_BYTES = 58
 
 
@@ -68,7 +66,7 @@ def after_conversion(
     size, exact = round(bitrate / 8 * seconds), False
     if encoding.codec == "mp3" and settings.mode in (None, "constant"):
         size, exact = constant_stream_bytes(samples, shape.sample_rate, bitrate // 1000, channels=shape.channels), True
-    elif low == high and encoding.slack_samples <= 1 and encoding.container in _INTEGER_HEADER_BYTES:
+    elif low == high and encoding.slack_samples <= 1 and container_row(encoding.container).header_bytes is not None:
         size, exact = _plain_bytes(samples, encoding, shape), True
     return After(
         container="wav" if encoding.container == "rf64" else encoding.container,
@@ -88,14 +86,15 @@ def after_conversion(
 
 def _plain_bytes(samples: int, encoding: Encoding, shape: SoundShape) -> int:
     sound = math.ceil(samples * shape.channels * (encoding.coded_bits or shape.depth_bits) / 8)
-    if encoding.codec == "pcm-float":
-        base, each = _FLOAT_HEADER_BYTES[encoding.container]
+    row = container_row(encoding.container)
+    if encoding.codec == "pcm-float" and row.float_header_bytes is not None:
+        base, each = row.float_header_bytes
         header = base + each * shape.channels
     elif encoding.codec in ("mu-law", "a-law"):
         header = _G711_HEADER_BYTES
     else:
-        header = _INTEGER_HEADER_BYTES[encoding.container]
-    return sound + sound % 2 * (encoding.container in ("wav", "aiff")) + header
+        header = row.header_bytes or 0
+    return sound + sound % 2 * row.even + header
 
 
 def _bitrates(
@@ -114,7 +113,9 @@ def _bitrates(
     if encoding.codec == "mp3" and settings.mode in (None, "constant"):
         constant = (settings.bitrate_kbps or default_bitrate_kbps(shape.sample_rate)) * 1000
         return constant, constant, constant
-    expected = (settings.bitrate_kbps or _VARIABLE_KBPS_A_CHANNEL.get(encoding.codec, 96) * shape.channels) * 1000
+    expected = (
+        settings.bitrate_kbps or (codec_row(encoding.codec).kbps_a_channel or _USUAL_KBPS_A_CHANNEL) * shape.channels
+    ) * 1000
     mode = settings.mode or encoding.modes[0]
     stray = _STRAYS.get(mode, 0.02)
     return expected, expected * (1 - stray), expected * (1 + stray)

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
 
-from rumbrel.core.formats.rewrap import Rewrap
+from rumbrel.core.encoders.rewrap import Rewrap
 from rumbrel.core.formats.table import format_label
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.sound.shape import SoundShape

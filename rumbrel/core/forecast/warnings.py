@@ -2,9 +2,9 @@
 
 from collections.abc import Iterator
 
-from rumbrel.core.formats.encodings import Encoding
-from rumbrel.core.formats.rewrap import Rewrap
-from rumbrel.core.formats.table import CONTAINER_BY_KEY
+from rumbrel.core.encoders.encodings import Encoding
+from rumbrel.core.encoders.rewrap import Rewrap
+from rumbrel.core.formats.table import CONTAINER_BY_KEY, container_row
 from rumbrel.core.inspection.facts import Facts, FaultCode
 from rumbrel.core.sound.shape import CHANNEL_ORDERS, SoundShape
 from rumbrel.core.tags import unheld_fields
@@ -47,14 +47,10 @@ def rewrap_warnings(facts: Facts, row: Rewrap) -> Iterator[Warning]:
     """What packing anew cannot keep."""
     yield from _choice_warnings(facts)
     yield from _left_out_warnings(facts)
-    if not row.states_length and facts.container not in _BARE:
+    if not row.states_length and container_row(facts.container).states_delay:
         label = CONTAINER_BY_KEY[row.container].label
         text = f"{label} cannot state the encoder's delay, so a few hundredths of a second of it may be heard."
         yield _warning(WarningCode.LENGTH_DIFFERS, text)
-
-
-# Containers that cannot state a delay either.
-_BARE = frozenset({"adts", "ac3", "mpegts", "avi"})
 
 
 def _choice_warnings(facts: Facts) -> Iterator[Warning]:

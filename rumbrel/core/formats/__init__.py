@@ -1,1 +1,1 @@
-"""Families of encodings: one table names them, one module each knows how to write and check them."""
+"""The two tables of containers and codecs, whose columns hold every trait of theirs that code asks for."""

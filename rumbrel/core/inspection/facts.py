@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
 
+from rumbrel.core.formats.table import codec_row, container_row
 from rumbrel.core.sound.decoding import StreamChoice
 from rumbrel.core.tags import EMPTY_TAGS, TagSet
 
@@ -75,11 +76,6 @@ class SoundStream:
         return {name: getattr(self, name) for name in self.__slots__}
 
 
-# Their padding is stated as a length only, or in ways that decoders do not all heed.
-_CUT_CONTAINERS = frozenset({"mp3", "dsf"})
-_CUT_CODECS = frozenset({"speex", "vorbis"})
-
-
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Facts:
     """What a file holds. samples counts sampling instants; bitrate is in bits/s of the sound alone.
@@ -134,8 +130,8 @@ class Facts:
         """How to open this file's sound: cut to its length where decoders do not see to that themselves."""
         states_length = (
             (self.container == "m4a" and not self.lossless)
-            or self.container in _CUT_CONTAINERS
-            or self.codec in _CUT_CODECS
+            or container_row(self.container).cuts_end
+            or codec_row(self.codec).cuts_end
         )
         return StreamChoice(
             container=self.container,

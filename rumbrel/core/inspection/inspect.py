@@ -10,8 +10,15 @@ import av
 import av.error
 
 from rumbrel.core.errors import TagError
-from rumbrel.core.formats.table import CODEC_BY_KEY, CONTAINER_BY_KEY, CONTAINERS, Container, codec_for, container_for
-from rumbrel.core.sound.decoding import HEADERLESS
+from rumbrel.core.formats.table import (
+    CODEC_BY_KEY,
+    CONTAINER_BY_KEY,
+    CONTAINERS,
+    Bare,
+    Container,
+    codec_for,
+    container_for,
+)
 from rumbrel.core.sound.shape import speakers_named
 from rumbrel.core.tags import EMPTY_TAGS, TagSet, read_chapters, read_tags
 
@@ -45,9 +52,9 @@ def _inspect(path: Path, suffix: str, sound: str) -> Facts:
     if status.st_size >= _SMALLEST_PLACEHOLDER_BYTES and status.st_blocks == 0:
         text = "Only a placeholder is here; the content is kept elsewhere. Fetch the file, then scan again."
         return _faulty(facts, FaultCode.NOT_PRESENT, text)
-    headerless = _HEADERLESS_BY_SUFFIX.get(suffix.lower())
-    if headerless and not _has_header(path):
-        return _inspect_headerless(facts, headerless)
+    bare = _BARE_BY_SUFFIX.get(suffix.lower())
+    if bare and not _has_header(path):
+        return _inspect_bare(facts, *bare)
     try:
         heading = read_heading(path, status.st_size)
         if heading is not None:
@@ -84,8 +91,7 @@ def _why_unreadable(path: Path, error: Exception) -> str:
 
 # File systems keep small files in their own tables, with no blocks.
 _SMALLEST_PLACEHOLDER_BYTES = 64 * 1024
-_HEADERLESS_BY_SUFFIX = {suffix: row for row in CONTAINERS if row.key in HEADERLESS for suffix in row.suffixes}
-_HEADLESS_CODECS = {"vox": ("vox-adpcm", 2), "ulaw": ("mu-law", 1), "alaw": ("a-law", 1)}
+_BARE_BY_SUFFIX = {suffix: (row, row.bare) for row in CONTAINERS if row.bare for suffix in row.suffixes}
 _KNOWN_HEADS = (b"RIFF", b"FORM", b"OggS", b"fLaC", b"ID3", b"RF64", b"caff", b".snd", b"wvpk")
 
 
@@ -97,18 +103,17 @@ def _has_header(path: Path) -> bool:
         return True
 
 
-def _inspect_headerless(facts: Facts, container: Container) -> Facts:
+def _inspect_bare(facts: Facts, container: Container, bare: Bare) -> Facts:
     """Bare telephone samples: nothing in the file says what they are, so here the name must."""
-    codec, samples_a_byte = _HEADLESS_CODECS[container.key]
     rate = 8_000
     return replace(
         facts,
         container=container.key,
-        codec=codec,
+        codec=bare.codec,
         sample_rate=rate,
         channels=1,
-        samples=facts.size_bytes * samples_a_byte,
-        bitrate_bps=rate * 8 // samples_a_byte,
+        samples=facts.size_bytes * bare.samples_a_byte,
+        bitrate_bps=rate * 8 // bare.samples_a_byte,
         bitrate_mode="constant",
         sound_streams=1,
     )

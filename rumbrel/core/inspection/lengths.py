@@ -14,7 +14,7 @@ import soundfile
 
 from rumbrel.core.containers.chunks import riff_chunks
 from rumbrel.core.containers.ogg import last_position
-from rumbrel.core.formats.table import container_for
+from rumbrel.core.formats.table import Lengths, container_for, container_row
 from rumbrel.core.sound.decoding import is_plain
 
 from .counting import counted_length
@@ -136,19 +136,15 @@ def _dsf_length(path: Path, stream: Any) -> Length:
     return replace(counted, samples=min(stated, counted.samples), stated=stated, whole=counted.samples >= stated)
 
 
-# Their headers state the samples.
-_STATED = frozenset({"wavpack", "tta", "ape", "tak", "musepack"})
-
-
 def _checked_length(path: Path, stream: Any) -> Length:
     """Counted, and held against what the file says of itself."""
     counted = counted_length(path, stream)
-    key, rate = container_for(stream.container.format.name).key, stream.codec_context.sample_rate
-    if key in _STATED and stream.duration is not None:
+    row, rate = container_for(stream.container.format.name), stream.codec_context.sample_rate
+    if row.lengths is Lengths.STATED and stream.duration is not None:
         stated = round(stream.duration * stream.time_base * rate)
         return replace(counted, stated=stated, whole=counted.whole and counted.samples >= stated)
     with path.open("rb") as file:
-        end = stated_end(file, key)
+        end = stated_end(file, row.key)
     if end is None or end <= path.stat().st_size:
         return counted
     stated = round((stream.container.duration or 0) / av.time_base * rate)
@@ -158,20 +154,18 @@ def _checked_length(path: Path, stream: Any) -> Length:
 
 LengthReader = Callable[[Path, Any], Length]
 
-_READERS: dict[str, LengthReader] = {
-    "wav": _plain_length,
-    "aiff": _plain_length,
-    "w64": _plain_length,
-    "caf": _plain_length,
-    "au": _plain_length,
-    "flac": _flac_length,
-    "m4a": m4a_stream_length,
-    "ogg": _ogg_length,
-    "mp3": mp3_stream_length,
-    "dsf": _dsf_length,
+_READERS: dict[Lengths, LengthReader] = {
+    Lengths.PLAIN: _plain_length,
+    Lengths.FLAC: _flac_length,
+    Lengths.MP4: m4a_stream_length,
+    Lengths.OGG: _ogg_length,
+    Lengths.MPEG: mp3_stream_length,
+    Lengths.DSF: _dsf_length,
+    Lengths.STATED: _checked_length,
+    Lengths.COUNTED: _checked_length,
 }
 
 
 def length_reader(container: str) -> LengthReader:
-    """The reader for a container key; what any other holds is decoded and counted."""
-    return _READERS.get(container, _checked_length)
+    """The reader for a container key; what has no row is decoded and counted."""
+    return _READERS[container_row(container).lengths]

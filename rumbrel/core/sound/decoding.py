@@ -12,10 +12,11 @@ import numpy as np
 import soundfile
 
 from rumbrel.core.errors import DecodeError
+from rumbrel.core.formats.table import codec_row, container_row
 
 from .shape import BLOCK_SAMPLES, Block, SoundShape, speakers_named
 
-__all__ = ["DISC_IMAGE", "HEADERLESS", "SoundSource", "StreamChoice", "is_plain", "open_sound"]
+__all__ = ["DISC_IMAGE", "SoundSource", "StreamChoice", "is_plain", "open_sound"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -95,27 +96,23 @@ def is_plain(subtype: str) -> bool:
     return subtype in _PLAIN_SUBTYPES
 
 
-HEADERLESS = {"vox": "VOX_ADPCM", "ulaw": "ULAW", "alaw": "ALAW"}
-"""Containers that are none: bare telephone samples at 8 kHz, mono (common practice)."""
-_HEADERLESS_RATE = 8_000
+_BARE_RATE = 8_000
 DISC_IMAGE = "disc-image"
 """Bare samples as an audio disc holds them (IEC 60908): 44.1 kHz, 16 bit, stereo, little-endian."""
-
-# Uncompressed containers go through libsndfile: measured 15 times faster than packet by packet.
-_PLAIN_CONTAINERS = frozenset({"wav", "rf64", "w64", "aiff", "caf", "au", "vox", "ulaw", "alaw", DISC_IMAGE})
 
 
 class _PlainSource(_Closing):
     """PCM, G.711 and simple telephone codings in plain containers, through libsndfile."""
 
     def __init__(self, path: Path, choice: StreamChoice) -> None:
+        bare = container_row(choice.container).bare
         if choice.container == DISC_IMAGE:
             self._file = soundfile.SoundFile(
                 str(path), samplerate=44_100, channels=2, format="RAW", subtype="PCM_16", endian="LITTLE"
             )
-        elif choice.container in HEADERLESS:
+        elif bare is not None:
             self._file = soundfile.SoundFile(
-                str(path), samplerate=_HEADERLESS_RATE, channels=1, format="RAW", subtype=HEADERLESS[choice.container]
+                str(path), samplerate=_BARE_RATE, channels=1, format="RAW", subtype=bare.subtype
             )
         else:
             self._file = soundfile.SoundFile(str(path))
@@ -169,15 +166,11 @@ _LONGEST_GAP_SAMPLES = 1 << 22
 _UNKNOWN_TO_NUMPY = {"s64": "dbl"}
 _MOST_PLANES = 8
 """Frames of as many planes or more cannot be taken as arrays; only packed ones can."""
-# Of bare frames FFmpeg wants to see many before it believes them, unless it is told.
-_NAMED_FORMATS = {"adts": "aac", "mp3": "mp3"}
-# Their frames carry checksums, which FFmpeg does not hold them to unless it is asked.
-_CHECKSUMMED = frozenset({"flac", "wavpack", "tta", "ape", "tak"})
 
 
 def _decoder_options(container: str, codec: str) -> dict[str, str]:
     """What FFmpeg's decoder of a codec has to be asked for, by the container it is in."""
-    if codec in _CHECKSUMMED:
+    if codec_row(codec).checksummed:
         return {"err_detect": "crccheck+explode"}
     if (container, codec) == ("caf", "alac"):
         # The last packet already ends with the sound, and FFmpeg would cut the remainder off it once more.
@@ -192,7 +185,9 @@ class _FramedSource(_Closing):
         self._path = path
         self._choice = choice
         try:
-            self._container = av.open(str(path), format=_NAMED_FORMATS.get(choice.container), metadata_errors="replace")
+            self._container = av.open(
+                str(path), format=container_row(choice.container).asked_as or None, metadata_errors="replace"
+            )
         except (av.error.FFmpegError, OSError, ValueError) as error:
             raise DecodeError(f"{path.name} cannot be opened as sound: {_reason(error)}.") from error
         sounds = self._container.streams.audio
@@ -427,7 +422,9 @@ def open_sound(path: Path, choice: StreamChoice) -> SoundSource:
         except (soundfile.SoundFileError, LookupError):
             # Depths that libsndfile does not know.
             return _FramedSource(path, choice)
-    if (choice.container in _PLAIN_CONTAINERS or reference) and choice.sound_index == 0:
+    # Uncompressed containers go through libsndfile: measured 15 times faster than packet by packet.
+    plain = container_row(choice.container).plain or choice.container == DISC_IMAGE
+    if (plain or reference) and choice.sound_index == 0:
         try:
             return _PlainSource(path, choice)
         except (soundfile.SoundFileError, LookupError):

@@ -24,6 +24,7 @@ from rumbrel.core.containers.id3 import id3_bytes
 from rumbrel.core.containers.mp4 import top_boxes
 from rumbrel.core.containers.tail_tags import APE_MARK
 from rumbrel.core.errors import TagError
+from rumbrel.core.formats.table import TagForm, container_row
 
 from .aiff_text import read_aiff_text
 from .direct import read_directly
@@ -173,7 +174,6 @@ _READERS: tuple[tuple[type, Callable[[Any], TagSet]], ...] = (
 )
 
 
-_RIFF = frozenset({"wav", "rf64"})
 _LARGEST_TAG_BYTES = 64 * 1024 * 1024
 
 
@@ -202,13 +202,13 @@ def read_tags(path: Path, *, container: str, codec: str, fallback: Mapping[str, 
 
     Raises TagError when the tags are there but cannot be read.
     """
-    opener = opener_for(container, codec)
-    if opener is None and container not in _RIFF:
+    opener, form = opener_for(container, codec), container_row(container).tags
+    if opener is None and form is not TagForm.RIFF:
         plain = _read_plain(fallback or {})
-        return joined_tags(plain, _attached_pictures(path)) if container == _WITH_ATTACHMENTS else plain
+        return joined_tags(plain, _attached_pictures(path)) if form is TagForm.ATTACHED else plain
     _refuse_oversize(path)
     try:
-        if opener is None or container in _RIFF:
+        if opener is None or form is TagForm.RIFF:
             frames = read_riff_id3(path)
             listed = TagSet(fields=read_riff_info(path))
             return joined_tags(read_id3(frames), listed) if frames else listed
@@ -218,7 +218,7 @@ def read_tags(path: Path, *, container: str, codec: str, fallback: Mapping[str, 
     except (mutagen.MutagenError, ValueError, OverflowError, LookupError, OSError, struct.error) as error:
         raise TagError(f"The tags of {path.name} cannot be read: {error}.") from error
     if not file.tags and not getattr(file, "pictures", ()):
-        return TagSet(fields=read_aiff_text(path)) if container == "aiff" else EMPTY_TAGS
+        return TagSet(fields=read_aiff_text(path)) if form is TagForm.AIFF else EMPTY_TAGS
     for kind, reader in _READERS:
         if isinstance(file.tags, kind):
             return reader(file.tags)
@@ -248,7 +248,6 @@ def _mp3_ape(path: Path) -> TagSet:
         return TagSet(left_out=("the APE tag, which is damaged",))
 
 
-_WITH_ATTACHMENTS = "matroska"
 _ATTACHED = {"mjpeg": "image/jpeg", "png": "image/png"}
 
 

@@ -15,6 +15,7 @@ import mutagen.mp4
 from mutagen.asf._attrs import ASFByteArrayAttribute
 
 from rumbrel.core.errors import TagError
+from rumbrel.core.formats.table import TagForm, container_row
 
 from .aiff_text import write_aiff_text
 from .chapters import write_m4a_chapters
@@ -145,31 +146,25 @@ def _write_asf(file: Any, tags: TagSet) -> list[str]:
     return []
 
 
-# By container key: how its tags are written. A container without a row holds none.
-_WRITERS: dict[str, Callable[[Any, TagSet], list[str]]] = {
-    "aiff": _write_id3,
-    "mp3": _write_id3,
-    "tta": _write_id3,
-    "dsf": _write_id3,
-    "m4a": _write_mp4,
-    "flac": _write_vorbis,
-    "ogg": _write_vorbis,
-    "wavpack": _write_ape,
-    "ape": _write_ape,
-    "musepack": _write_ape,
-    "asf": _write_asf,
+# How tags of a form are written through the tag library. A form without a row is written otherwise, or not at all.
+_WRITERS: dict[TagForm, Callable[[Any, TagSet], list[str]]] = {
+    TagForm.AIFF: _write_id3,
+    TagForm.ID3: _write_id3,
+    TagForm.MP4: _write_mp4,
+    TagForm.VORBIS: _write_vorbis,
+    TagForm.APE: _write_ape,
+    TagForm.ASF: _write_asf,
 }
-_RIFF = frozenset({"wav", "rf64"})
 _NOT_IN_ID3V23 = frozenset({"title_sort", "artist_sort", "album_sort", "mood"})
-_WITH_CHAPTERS = frozenset({"wav", "rf64", "aiff", "mp3", "m4a", "flac", "ogg"})
 
 
 def unheld_fields(tags: TagSet, *, container: str) -> tuple[str, ...]:
     """What a container cannot hold at all, known beforehand."""
     lost: tuple[str, ...] = ()
-    if container not in _WRITERS and container not in _RIFF:
+    row = container_row(container)
+    if row.tags not in _WRITERS and row.tags is not TagForm.RIFF:
         lost = tuple(tags.fields) + (("cover",) if tags.covers else ())
-    if tags.chapters and container not in _WITH_CHAPTERS:
+    if tags.chapters and not row.chapters:
         lost += ("chapters",)
     return lost
 
@@ -181,20 +176,21 @@ def write_tags(path: Path, tags: TagSet, *, container: str, codec: str, id3_vers
     """
     if not tags.fields and not tags.covers and not tags.chapters:
         return ()
+    form = container_row(container).tags
     lost = list(unheld_fields(tags, container=container))
-    if id3_version == 3 and (container in _RIFF or _WRITERS.get(container) is _write_id3):
+    if id3_version == 3 and (form is TagForm.RIFF or _WRITERS.get(form) is _write_id3):
         lost += [name for name in tags.fields if name in _NOT_IN_ID3V23]
     try:
-        if container in _RIFF:
+        if form is TagForm.RIFF:
             frames = id3_frames(tags)
             if id3_version == 3:
                 frames.update_to_v23()
             write_riff_tags(path, frames, tags, id3_version=id3_version)
             return tuple(lost)
-        write, opener = _WRITERS.get(container), opener_for(container, codec)
+        write, opener = _WRITERS.get(form), opener_for(container, codec)
         if write is None or opener is None:
             return tuple(lost)
-        if container == "m4a" and tags.chapters:
+        if form is TagForm.MP4 and tags.chapters:
             write_m4a_chapters(path, tags.chapters)
         file = opener(path)
         lost += write(file, tags)
@@ -202,7 +198,7 @@ def write_tags(path: Path, tags: TagSet, *, container: str, codec: str, id3_vers
             if id3_version == 3:
                 file.tags.update_to_v23()
             file.save(v2_version=id3_version)
-            if container == "aiff":
+            if form is TagForm.AIFF:
                 write_aiff_text(path, tags)
         else:
             file.save()

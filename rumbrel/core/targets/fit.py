@@ -6,10 +6,10 @@ from enum import StrEnum
 from functools import lru_cache
 from typing import Any
 
+from rumbrel.core.encoders.encodings import encoding_for
+from rumbrel.core.encoders.rewrap import Rewrap, rewrap_for
+from rumbrel.core.encoders.settings import EncoderSettings
 from rumbrel.core.errors import EncodeError
-from rumbrel.core.formats.encodings import encoding_for
-from rumbrel.core.formats.rewrap import Rewrap, rewrap_for
-from rumbrel.core.formats.settings import EncoderSettings
 from rumbrel.core.formats.table import CODEC_BY_KEY, CONTAINER_BY_KEY
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.sound.shape import SoundShape

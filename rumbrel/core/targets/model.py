@@ -3,7 +3,7 @@
 from dataclasses import dataclass, field
 from typing import Any
 
-from rumbrel.core.formats.settings import EncoderSettings
+from rumbrel.core.encoders.settings import EncoderSettings
 from rumbrel.core.formats.table import format_label
 from rumbrel.core.records import as_record
 from rumbrel.core.tags.rules import TagRules

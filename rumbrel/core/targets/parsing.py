@@ -6,9 +6,9 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+from rumbrel.core.encoders.encodings import ENCODINGS, Encoding, encoding_for
+from rumbrel.core.encoders.settings import EncoderSettings
 from rumbrel.core.errors import EncodeError, TargetError
-from rumbrel.core.formats.encodings import ENCODINGS, Encoding, encoding_for
-from rumbrel.core.formats.settings import EncoderSettings
 from rumbrel.core.formats.table import CODECS, CONTAINERS
 from rumbrel.core.places import FILE_SYSTEMS
 from rumbrel.core.sound.shape import SoundShape

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from rumbrel.core.formats.encodings import encoding_for
+from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.sound.shape import SoundShape
 
 from .model import Recipe

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from rumbrel.core.formats.encodings import encoding_for
+from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.targets import Accepts, Target
 from rumbrel.web.ui.words import FIT_WORDS
 

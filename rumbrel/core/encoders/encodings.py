@@ -43,7 +43,8 @@ class Encoding:
     headers returns the samples put in, and at most slack_samples of silence or filter tail more.
     without_channels are counts below max_channels whose speakers the container names otherwise than
     WAV does. efforts is the range of the encoder's steps, None where it has none. coded_bits is the number
-    of bits of a coded sample where that is fixed. largest_bytes is what the container can state.
+    of bits of a coded sample where that is fixed. largest_bytes is what the container can state, and larger the encoding
+    that takes its place beyond that, "" where none does.
     """
 
     key: str
@@ -65,6 +66,7 @@ class Encoding:
     slack_samples: int = 0
     coded_bits: int | None = None
     largest_bytes: int | None = None
+    larger: str = ""
 
     @property
     def channel_counts(self) -> tuple[int, ...]:
@@ -132,22 +134,23 @@ _FOUR_GIB = 2**32 - 1
 
 
 def _pcm(
-    key: str, label: str, suffix: str, sndfile: str, largest_bytes: int | None = None
+    key: str, label: str, suffix: str, sndfile: str, largest_bytes: int | None = None, larger: str = ""
 ) -> tuple[Encoding, Encoding]:
     """Integer and floating point rows of a plain container."""
     integers = Encoding(
         key=key, label=label, container=key, codec="pcm", suffix=suffix, lossless=True, depths=(16, 24, 32, 8),
-        max_channels=64, largest_bytes=largest_bytes, open=open_pcm(sndfile),
+        max_channels=64, largest_bytes=largest_bytes, larger=larger, open=open_pcm(sndfile),
     )  # fmt: skip
     floats = Encoding(
         key=f"{key}-float", label=f"{label} float", container=key, codec="pcm-float", suffix=suffix, lossless=True,
-        max_channels=64, coded_bits=32, largest_bytes=largest_bytes, open=open_float(sndfile),
+        max_channels=64, coded_bits=32, largest_bytes=largest_bytes, larger=f"{larger}-float" if larger else "",
+        open=open_float(sndfile),
     )  # fmt: skip
     return integers, floats
 
 
 ENCODINGS: tuple[Encoding, ...] = (
-    *_pcm("wav", "WAV", ".wav", "WAV", _FOUR_GIB),
+    *_pcm("wav", "WAV", ".wav", "WAV", _FOUR_GIB, larger="rf64"),
     *_pcm("rf64", "RF64", ".wav", "RF64"),
     *_pcm("w64", "W64", ".w64", "W64"),
     *_pcm("aiff", "AIFF", ".aiff", "AIFF", _FOUR_GIB),
