@@ -70,7 +70,7 @@ def _serve(pipe: Connection, shares: Any, work: Callable[[Any, Tell], Any]) -> N
     while True:
         try:
             number, task = pipe.recv()
-        except EOFError:
+        except (EOFError, ConnectionResetError):
             return
         try:
             pipe.send(work(task, Tell(shares, number, parent)))

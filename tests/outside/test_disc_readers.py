@@ -17,7 +17,7 @@ from rumbrel.core.disc.layout import lay_out
 from rumbrel.core.disc.media import medium_for
 from rumbrel.core.disc.text import DiscText, TrackText
 from rumbrel.core.errors import DiscError
-from tests.core.test_disc import programme
+from tests.core.disc.test_layout import programme
 from tests.signals import write_sound
 
 

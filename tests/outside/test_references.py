@@ -18,7 +18,7 @@ from rumbrel.core.disc.media import medium_for
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.sound.stages import Treatment, build_chain
-from tests.core.test_disc import programme
+from tests.core.disc.test_layout import programme
 from tests.signals import convert_one, write_sound
 
 

@@ -1,7 +1,7 @@
 """A layout against the standard and the habits of the trade, line by line."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from rumbrel.core.errors import DiscError
@@ -95,7 +95,8 @@ def _gaps(layout: DiscLayout) -> Finding:
     if long:
         return _finding("gaps", False, f"{_numbers(long)} come after more than 5 s; is that meant?", Verdict.DOUBTFUL)
     runs = sum(track.runs_on for track in layout.tracks)
-    return _finding("gaps", True, f"gaps of 0 to 5 s{f', {runs} joins run on' if runs else ''}")
+    joins = "" if not runs else ", 1 join runs on" if runs == 1 else f", {runs} joins run on"
+    return _finding("gaps", True, f"gaps of 0 to 5 s{joins}")
 
 
 def _codes(layout: DiscLayout) -> Finding:
@@ -159,8 +160,15 @@ def _sources(layout: DiscLayout) -> Finding:
 
 
 def _text(text: DiscText) -> Finding:
+    """Length and characters alone; codes have lines of their own, so here they are left out of the packs
+    where they are wrong."""
+    right = replace(
+        text,
+        product_code=_right(parse_product_code, text.product_code),
+        tracks=tuple(replace(track, isrc=_right(parse_isrc, track.isrc)) for track in text.tracks),
+    )
     try:
-        packs, replaced = encode_packs(text)
+        packs, replaced = encode_packs(right)
     except TextTooLong as error:
         return _finding("text", False, str(error).rstrip("."))
     if replaced:
@@ -171,6 +179,13 @@ def _text(text: DiscText) -> Finding:
             Verdict.DOUBTFUL,
         )
     return _finding("text", True, f"CD-Text takes {len(packs) // 18} of 256 packs")
+
+
+def _right(parse: Callable[[str], str], code: str) -> str:
+    try:
+        return parse(code) if code else ""
+    except DiscError:
+        return ""
 
 
 def _product_code(text: DiscText) -> Finding:

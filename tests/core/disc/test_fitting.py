@@ -12,7 +12,7 @@ from rumbrel.core.disc.layout import DiscLayout, lay_out
 from rumbrel.core.disc.media import Medium, medium_for
 from rumbrel.core.disc.packing import even_runs, full_runs, pack
 from rumbrel.core.disc.subsets import fullest_subset, smallest_cover, smallest_cover_of
-from tests.core.test_disc import programme
+from tests.core.disc.test_layout import programme
 
 SIZES = st.lists(st.integers(1, 60), min_size=1, max_size=9)
 

@@ -27,7 +27,7 @@ from rumbrel.core.disc.subcode import q_crc, subcode_blocks
 from rumbrel.core.disc.text import DiscText, TextTooLong, TrackText, decode_packs, encode_packs, read_text
 from rumbrel.core.errors import Cancelled, DiscError, OutputError
 from rumbrel.core.progress import Progress, no_report
-from tests.core.test_disc import programme
+from tests.core.disc.test_layout import programme
 from tests.signals import leftovers, music, write_sound
 
 

@@ -23,7 +23,7 @@ from rumbrel.core.inspection import inspect_file
 from rumbrel.core.places import FILE_SYSTEMS, VOLUME_KINDS, file_system_for, volume_at, volume_kind_for
 from rumbrel.core.progress import Progress
 from rumbrel.core.targets import find_target
-from tests.core.test_disc import programme
+from tests.core.disc.test_layout import programme
 from tests.signals import write_film, write_sound
 
 
