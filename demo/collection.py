@@ -12,9 +12,9 @@ import av
 import numpy as np
 from PIL import Image, ImageDraw
 
-from rumbrel.core.files import move_into_place, working_file, write_whole
 from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.encoders.settings import EncoderSettings
+from rumbrel.core.files import move_into_place, working_file, write_whole
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.sound.stages import Treatment, build_chain
 from rumbrel.core.tags import Cover, TagSet, write_tags

@@ -1,6 +1,6 @@
 """Every check: style, layout of the code, types, import contracts, tests. `./run test fast` leaves out the slow ones.
 
-`./run test slowest` says which tests take longest, so that the slow ones can be marked with @tag("slow").
+`./run test slowest` says which tests take longest, so that the slow ones can be marked with @slow.
 """
 
 import os
@@ -26,17 +26,24 @@ MODES = ("fast", "slowest")
 def main() -> int:
     words = sys.argv[1:]
     mode = words.pop(0) if words[:1] and words[0] in MODES else ""
-    failed = [name for name, command in CHECKS if subprocess.run(command, cwd=ROOT).returncode]
+    # Beside the tests, on the other core; what they say is shown at the end.
+    pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.STDOUT, "text": True}
+    checks = {name: subprocess.Popen(command, cwd=ROOT, **pipes) for name, command in CHECKS}  # type: ignore[call-overload]
     with tempfile.TemporaryDirectory() as data:
         os.environ["RUMBREL_DATA"] = data
         os.environ["DJANGO_SETTINGS_MODULE"] = "rumbrel.web.settings.test"
         result = _run_tests(words or ["tests"], mode)
     wrong = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     passed = result.testsRun - wrong - len(result.skipped)
-    for name in failed:
-        print(f"Check failed: {name}")
+    failed = [name for name, check in checks.items() if _failed(name, check)]
     print(f"{passed} passed, {wrong + len(failed)} failed, {len(result.skipped)} skipped")
     return 1 if wrong or failed or not passed else 0
+
+
+def _failed(name: str, check: "subprocess.Popen[str]") -> bool:
+    said, _ = check.communicate()
+    print(said if check.returncode else f"Passed: {name}")
+    return check.returncode != 0
 
 
 def _run_tests(labels: list[str], mode: str) -> unittest.TestResult:
@@ -56,9 +63,7 @@ def _run_tests(labels: list[str], mode: str) -> unittest.TestResult:
             return int(super().suite_result(suite, result, **kwargs))
 
     left_out = {"slow"} if mode == "fast" else set()
-    # Two at a time where nothing is measured: tests have folders and databases of their own.
-    workers = 2 if mode == "fast" and len(os.sched_getaffinity(0)) > 1 else 0
-    Runner(verbosity=1, interactive=False, exclude_tags=left_out, parallel=workers).run_tests(labels)
+    Runner(verbosity=1, interactive=False, exclude_tags=left_out).run_tests(labels)
     if mode == "slowest":
         _Timed.show()
     return kept[0]

@@ -10,10 +10,10 @@ import tempfile
 from pathlib import Path
 from unittest import TestCase
 
-from django.test import tag
 from playwright.sync_api import Page, expect, sync_playwright
 
 from rumbrel.core.targets import all_targets
+from tests.marks import slow
 
 ROOT = Path(__file__).resolve().parents[2]
 CHROMIUM = "/usr/bin/chromium"
@@ -30,7 +30,7 @@ def _free_port() -> int:
         return int(probe.getsockname()[1])
 
 
-@tag("slow")
+@slow
 class WalkTests(TestCase):
     @classmethod
     def setUpClass(cls) -> None:

@@ -12,6 +12,7 @@ from demo.pieces import PIECES
 from demo.synthesis import chunks
 from rumbrel.core.disc.media import medium_for
 from rumbrel.core.inspection import inspect_file
+from tests.marks import slow
 from tests.signals import decoded
 
 
@@ -45,6 +46,7 @@ class DemoTests(TestCase):
             other = np.concatenate(list(chunks(maker, seed=8, seconds=8.0, rate=22_050, channels=2)))
             self.assertFalse(np.array_equal(first, other), maker)
 
+    @slow
     def test_each_encoding_is_made_whole_with_its_tags(self) -> None:
         for encoding in sorted({piece.encoding for piece in PIECES}):
             piece = replace(next(piece for piece in PIECES if piece.encoding == encoding), seconds=8.0)

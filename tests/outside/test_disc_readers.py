@@ -40,14 +40,14 @@ class AudioDiscTests(OutsideCase):
         for number in (1, 2, 3):
             path = write_sound(self.folder / f"{number}.wav", 300_000 + number, seed=number)
             part = programme(str(path), 300_000 + number, f"Peal {number}")
-            parts.append(replace(part, performer="A. Venning", isrc=f"QZOSW240000{number}"))
+            parts.append(replace(part, performer="A. Venning", isrc=f"XAOSW240000{number}"))
         parts[1] = replace(parts[1], pre_emphasis=True, copy_permitted=True, gap_sectors=75, index_samples=(58_800,))
         self.layout = lay_out(parts, gap_sectors=150, medium=medium_for("80"))
         tracks = tuple(
             TrackText(title=p.title, performer="The Ringers", composer="T. Maes", isrc=p.isrc) for p in parts
         )
         disc = TrackText(title="Tower days", performer="The Ringers", composer="Various")
-        self.text = DiscText(disc=disc, tracks=tracks, product_code="4006381333931")
+        self.text = DiscText(disc=disc, tracks=tracks, product_code="2904173000523")
         self.image = write_image(self.layout, self.folder, "shop", text=self.text)
 
     def _info(self, cue: Path) -> str:
@@ -62,8 +62,8 @@ class AudioDiscTests(OutsideCase):
         self.assertEqual([starts[n] for n in (1, 2, 3)], [track.start_sector for track in self.layout.tracks])
         self.assertEqual(starts[170], self.layout.total_sectors)
         self.assertEqual([row[2:] for row in rows[:3]], [("no", "no"), ("yes", "yes"), ("no", "no")])
-        self.assertIn("(MCN): 4006381333931", text)
-        self.assertEqual(re.findall(r"ISRC: (\w+)", text), ["QZOSW2400001", "QZOSW2400002", "QZOSW2400003"])
+        self.assertIn("(MCN): 2904173000523", text)
+        self.assertEqual(re.findall(r"ISRC: (\w+)", text), ["XAOSW2400001", "XAOSW2400002", "XAOSW2400003"])
 
     def test_indexes(self) -> None:
         """INDEX 00 and 01 of every track as the library itself holds them."""

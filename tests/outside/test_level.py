@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from rumbrel.core.sound.level import Level, LevelMeter
 from rumbrel.core.sound.shape import SoundShape
+from tests.marks import slow
 
 Parts = list[tuple[float, float]]
 
@@ -26,6 +27,7 @@ def level_of(sound: NDArray[np.float64], *, rate: int = 48_000) -> Level:
 
 
 class LoudnessTests(TestCase):
+    @slow
     def test_integrated_loudness_cases_of_tech_3341(self) -> None:
         cases: tuple[tuple[Parts, float], ...] = (
             ([(-23, 20)], -23.0),
@@ -38,6 +40,7 @@ class LoudnessTests(TestCase):
             for rate in (44_100, 48_000, 96_000):
                 self.assertAlmostEqual(level_of(sines(parts, rate=rate), rate=rate).integrated_lufs, wanted, delta=0.1)
 
+    @slow
     def test_the_same_decimals_as_a_reference_meter(self) -> None:
         """Figures that pyebur128 gave for these signals."""
         for parts, wanted in (([(-23, 20)], -22.993), ([(-26, 20), (-20, 20.1), (-26, 20)], -22.979)):
@@ -53,6 +56,7 @@ class LoudnessTests(TestCase):
         gains = np.array([10 ** (db / 20) for db in (-28, -28, -24, 0, -30, -30)])
         self.assertAlmostEqual(level_of(sines([(0, 20)], channels=6) * gains).integrated_lufs, -23.0, delta=0.1)
 
+    @slow
     def test_loudness_range_cases_of_tech_3342(self) -> None:
         cases: tuple[tuple[Parts, float], ...] = (
             ([(-20, 20), (-30, 20)], 10),

@@ -3,7 +3,6 @@
 from unittest import mock
 
 from django.db import connection
-from django.test import tag
 from django.test.utils import CaptureQueriesContext
 from django.urls import reverse
 
@@ -14,6 +13,7 @@ from rumbrel.web.collection.queries import Sentence, _beyond, find_tracks, page_
 from rumbrel.web.collection.services import pull_found
 from rumbrel.web.discs.models import Disc
 from rumbrel.web.playlists.services import make_playlist
+from tests.marks import slow
 from tests.scale import fill
 from tests.web.case import WebCase
 
@@ -22,7 +22,7 @@ MOST_QUERIES = 25
 MOST_BYTES = 150_000
 
 
-@tag("slow")
+@slow
 class ScaleTests(WebCase):
     @classmethod
     def setUpTestData(cls) -> None:

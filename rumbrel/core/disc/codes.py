@@ -15,7 +15,7 @@ def parse_isrc(text: str) -> str:
     if not _ISRC.fullmatch(code) or not code.isascii():
         raise DiscError(
             f"'{text}' is not an ISRC: one has two letters, three letters or digits, two digits of the year and five "
-            "digits, as in QZ-OSW-24-00001."
+            "digits, as in XA-OSW-24-00001."
         )
     return code
 

@@ -216,7 +216,7 @@ def _placed_run(run: list[Programme], at: int, placed: int, gap_sectors: int) ->
 
 def _edges(run: list[Programme]) -> list[int]:
     """Sectors, from the run's beginning, at which its tracks begin, and where the run ends."""
-    edges, samples, source_samples = [0], 0, 0
+    edges, source_samples = [0], 0
     for place, programme in enumerate(run):
         source_samples += programme.samples
         # One conversion of rate for the whole run: lengths are rounded once, not track by track.

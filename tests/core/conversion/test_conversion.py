@@ -7,9 +7,8 @@ import shutil
 import signal
 import subprocess
 import sys
-import tempfile
 from pathlib import Path
-from unittest import TestCase, mock
+from unittest import mock
 
 import mutagen.apev2
 import numpy as np
@@ -24,15 +23,9 @@ from rumbrel.core.inspection import inspect_file
 from rumbrel.core.tags import Cover, TagSet, apply_rules, write_tags
 from rumbrel.core.tags.mapping import FIELDS
 from rumbrel.core.targets import all_targets, find_target
+from tests.core.case import FolderCase
+from tests.marks import slow
 from tests.signals import convert_one, leftovers, write_framed, write_sound
-
-
-class FolderCase(TestCase):
-    def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory()
-        self.addCleanup(folder.cleanup)
-        self.folder = Path(folder.name)
-        self.out = self.folder / "out"
 
 
 class ExactTests(FolderCase):
@@ -45,6 +38,7 @@ class ExactTests(FolderCase):
             after, _ = soundfile.read(outcome.step.output, dtype="int32")
             np.testing.assert_array_equal(before, after)
 
+    @slow
     def test_every_target_makes_the_promised_length_from_every_rate(self) -> None:
         for rate, channels in ((44_100, 2), (96_000, 2), (8_000, 1), (48_000, 6)):
             source = write_sound(self.folder / f"{rate}-{channels}.wav", 25_003, rate=rate, channels=channels)
@@ -173,6 +167,7 @@ class PlaceTests(FolderCase):
 
 
 class PoolTests(FolderCase):
+    @slow
     def test_workers_killed_at_random_moments_cost_nothing_but_time(self) -> None:
         for number in range(8):
             write_sound(self.folder / "src" / f"{number}.wav", 900_000, seed=number)
@@ -189,6 +184,7 @@ class PoolTests(FolderCase):
         self.assertEqual(leftovers(self.out), [])
         self.assertEqual([inspect_file(path).samples for path in self.out.iterdir()], [900_000] * 8)
 
+    @slow
     def test_a_whole_run_killed_is_continued_by_the_next_call(self) -> None:
         for number in range(4):
             write_sound(self.folder / "src" / f"{number}.wav", 1_500_000, seed=number)
@@ -211,6 +207,7 @@ class PoolTests(FolderCase):
         self.assertIn("convert", actions)
         self.assertEqual([inspect_file(path).samples for path in self.out.iterdir()], [1_500_000] * 4)
 
+    @slow
     def test_closing_the_run_stops_it_and_leaves_whole_files_only(self) -> None:
         for number in range(4):
             write_sound(self.folder / "src" / f"{number}.wav", 900_000, seed=number)
@@ -242,6 +239,7 @@ class DamageTests(FolderCase):
     MUTATIONS = 300
     CONVERTED = 15
 
+    @slow
     def test_thousands_of_mutated_headers_never_crash_hang_or_lie(self) -> None:
         """Bytes changed in the first kilobytes or the last: a result, if any, holds what it says."""
         wav = write_sound(self.folder / "w.wav", 8_000)
@@ -300,6 +298,7 @@ def _mutated(data: bytes, random: np.random.Generator) -> bytes:
 
 
 class ExtremeTests(FolderCase):
+    @slow
     def test_odd_sources_are_converted_or_refused_with_a_sentence(self) -> None:
         sources = [
             write_sound(self.folder / "a 0.01 s.wav", 441),

@@ -1,23 +1,15 @@
 """Discs: sector arithmetic by property, layout, image and read-back."""
 
-import tempfile
 from dataclasses import replace
-from pathlib import Path
 from unittest import TestCase
 
-import numpy as np
-import soundfile
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rumbrel.core.disc.cue_sheet import parse_cue_sheet
-from rumbrel.core.disc.image import read_back, write_image
 from rumbrel.core.disc.layout import Programme, lay_out, radius_mm
 from rumbrel.core.disc.media import medium_for
-from rumbrel.core.disc.red_book import BYTES_PER_SECTOR, format_msf, parse_msf, sectors_for_samples
-from rumbrel.core.errors import DiscError
+from rumbrel.core.disc.red_book import format_msf, parse_msf, sectors_for_samples
 from rumbrel.core.sound.decoding import StreamChoice
-from tests.signals import leftovers, write_sound
 
 
 def programme(path: str, samples: int, title: str = "Peal", rate: int = 44_100) -> Programme:
@@ -58,56 +50,49 @@ class ArithmeticTests(TestCase):
         self.assertEqual(radius_mm(0), 25.0)
 
 
-class ImageTests(TestCase):
-    def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory()
-        self.addCleanup(folder.cleanup)
-        self.folder = Path(folder.name)
-        self.paths = [write_sound(self.folder / f"{n}.wav", 200_000 + 7 * n, seed=n) for n in (1, 2)]
-        parts = [programme(str(path), 200_000 + 7 * n, f'Peal "{n}"') for n, path in enumerate(self.paths, 1)]
-        self.layout = lay_out(parts, gap_sectors=150, medium=medium_for("74"))
+class PlacedTests(TestCase):
+    def test_tracks_that_run_on_share_the_sector_of_their_join(self) -> None:
+        """Three of 10.5 sectors each: joins at whole sectors before the samples, silence only at the end."""
+        part = programme("x", 588 * 400 + 294)
+        tracks = [part, *[replace(part, runs_on=True)] * 2, part]
+        laid = lay_out(tracks, gap_sectors=150, medium=medium_for("74")).tracks
+        self.assertEqual([t.start_sector for t in laid], [0, 400, 801, 1_352])
+        self.assertEqual([t.sectors for t in laid], [400, 401, 401, 401])
+        self.assertEqual([t.gap_sectors for t in laid], [0, 0, 0, 150])
+        self.assertEqual([t.runs_on for t in laid], [False, True, True, False])
+        self.assertEqual([t.number for t in laid], [1, 2, 3, 4])
 
-    def test_the_image_holds_the_sources_and_silence_between(self) -> None:
-        image = write_image(self.layout, self.folder / "out", "shop")
-        samples = np.frombuffer(image.bin_path.read_bytes(), "<i2").reshape(-1, 2)
-        self.assertEqual(samples.nbytes, self.layout.total_sectors * BYTES_PER_SECTOR)
-        for track, path in zip(self.layout.tracks, self.paths, strict=True):
-            source, _ = soundfile.read(path, dtype="int16")
-            start = track.start_sector * 588
-            np.testing.assert_array_equal(samples[start : start + len(source)], source)
-            self.assertFalse(samples[start + len(source) : track.end_sector * 588].any())
-        self.assertTrue(all(verdict.equal for verdict in read_back(image)))
-        sheet = parse_cue_sheet(image.cue_path.read_text())
-        self.assertEqual({track.file.name for track in sheet.tracks}, {"shop.bin"})
-        self.assertEqual([t.start_sector for t in sheet.tracks], [t.start_sector for t in self.layout.tracks])
-        self.assertEqual(leftovers(self.folder), [])
+    def test_lengths_of_a_run_are_rounded_once_at_another_rate(self) -> None:
+        part = programme("x", 48_001, rate=48_000)
+        laid = lay_out([part, *[replace(part, runs_on=True)] * 9], gap_sectors=0, medium=medium_for("74"))
+        self.assertEqual(laid.total_sectors, sectors_for_samples(round(480_010 * 44_100 / 48_000)))
 
-    def test_a_changed_sample_is_found(self) -> None:
-        image = write_image(self.layout, self.folder / "out", "shop")
-        data = bytearray(image.bin_path.read_bytes())
-        data[self.layout.tracks[1].start_sector * BYTES_PER_SECTOR] ^= 1
-        image.bin_path.write_bytes(data)
-        self.assertEqual([verdict.equal for verdict in read_back(image)], [True, False])
+    def test_the_first_track_runs_on_from_nothing(self) -> None:
+        laid = lay_out([replace(programme("x", 588 * 300), runs_on=True)], gap_sectors=150, medium=medium_for("74"))
+        self.assertEqual((laid.tracks[0].runs_on, laid.tracks[0].gap_sectors, laid.total_sectors), (False, 0, 300))
 
-    def test_what_players_refuse_is_not_written(self) -> None:
-        whole = self.layout.tracks[0].programme
-        cases = {
-            "players need 4 s": [replace(whole, samples=44_100)],
-            "99 allowed": [whole] * 100,
-            "runs over": [replace(whole, samples=44_100 * 4441)],
-            "no tracks": [],
-        }
-        for words, parts in cases.items():
-            layout = lay_out(parts, gap_sectors=0, medium=medium_for("74"))
-            with self.assertRaisesRegex(DiscError, words):
-                write_image(layout, self.folder / "out", "shop")
-        self.assertFalse((self.folder / "out").exists())
+    def test_a_longer_first_pause_and_hidden_sound_lie_before_track_1(self) -> None:
+        part = programme("x", 588 * 300)
+        for pause, hidden, start in ((150, None, 0), (100, None, 0), (151, None, 1), (225, part, 375)):
+            laid = lay_out([part], gap_sectors=99, medium=medium_for("74"), first_pause_sectors=pause, hidden=hidden)
+            self.assertEqual((laid.tracks[0].start_sector, laid.tracks[0].gap_sectors), (start, start))
 
-    def test_sheets_that_lead_elsewhere_or_make_no_sense_are_refused(self) -> None:
-        for text in (
-            'FILE "../x.bin" BINARY\nTRACK 01 AUDIO\nINDEX 01 00:00:00',
-            'FILE "x" BINARY\nTRACK 01 AUDIO\nINDEX 01 9:99:99',
-            "",
-        ):
-            with self.assertRaises(DiscError):
-                parse_cue_sheet(text)
+    def test_marks_inside_a_track_alone_become_indexes(self) -> None:
+        marks = (0, 587, 588, 588 * 299 + 587, 588 * 300)
+        part = replace(programme("x", 588 * 300), index_samples=marks)
+        laid = lay_out([programme("y", 588 * 310), part], gap_sectors=10, medium=medium_for("74"))
+        self.assertEqual(laid.tracks[1].index_sectors, (321, 619))
+
+    def test_where_it_runs_over(self) -> None:
+        capacity = medium_for("74").capacity_sectors
+        for first, wanted in (
+            (capacity - 400, (None, None)), (capacity - 399, (2, 299)), (capacity - 100, (2, 0)),
+            (capacity - 50, (2, 0)), (capacity + 1, (1, capacity)),
+        ):  # fmt: skip
+            laid = lay_out(
+                [programme("x", 588 * first), programme("y", 588 * 300)], gap_sectors=100, medium=medium_for("74")
+            )
+            over = laid.runs_over_in
+            self.assertEqual((over.number if over else None, laid.runs_over_at), wanted)
+            self.assertEqual(laid.fits, over is None)
+        self.assertFalse(lay_out([], gap_sectors=0, medium=medium_for("74")).fits)

@@ -19,6 +19,7 @@ from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.targets import Target, find_target
 from rumbrel.core.targets.parsing import parse_target
+from tests.marks import slow
 from tests.signals import convert_one, decoded, music, write_film, write_framed, write_sound
 
 
@@ -39,6 +40,7 @@ class EncodingTests(TestCase):
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
 
+    @slow
     def test_every_encoding_keeps_its_promises_of_length_and_size(self) -> None:
         sources = [
             write_sound(self.folder / "deep.flac", 30_011, subtype="PCM_24"),
@@ -71,6 +73,7 @@ class EncodingTests(TestCase):
                 self.assertTrue(carry_out(step).ok, encoding.key)
                 np.testing.assert_array_equal(decoded(Path(step.output)), wanted, encoding.key)
 
+    @slow
     def test_every_speaker_keeps_its_place(self) -> None:
         """A tone of its own in each channel, in WAV's order; FFmpeg's layouts are that order too."""
         rate, low = 48_000, 40
@@ -177,6 +180,7 @@ class RewrapTests(TestCase):
         self.assertTrue(outcome.ok and outcome.digest, outcome.error)
         np.testing.assert_array_equal(decoded(film), decoded(Path(outcome.step.output)))
 
+    @slow
     def test_every_pair_of_containers_keeps_every_sample(self) -> None:
         """Containers with coarse times, with delays stated in ways of their own, and with none at all."""
         vorbis = self.folder / "sound-ogg.mkv"

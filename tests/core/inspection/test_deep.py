@@ -2,9 +2,7 @@
 
 import os
 import struct
-import tempfile
 from pathlib import Path
-from unittest import TestCase
 
 import numpy as np
 import soundfile
@@ -14,21 +12,18 @@ from rumbrel.core.conversion import carry_out
 from rumbrel.core.forecast import Action
 from rumbrel.core.inspection import DeepFacts, inspect_deep, inspect_file, inspect_many
 from rumbrel.core.inspection import inspect as inspection
+from tests.core.case import FolderCase
+from tests.marks import slow
 from tests.signals import convert_one, decoded, music, write_film, write_framed, write_sound
 
 
-class FolderCase(TestCase):
-    def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory()
-        self.addCleanup(folder.cleanup)
-        self.folder = Path(folder.name)
-
+class DeepCase(FolderCase):
     def deep(self, sound: np.ndarray, *, subtype: str = "PCM_16", rate: int = 44_100) -> DeepFacts:
         path = write_sound(self.folder / "d.wav", sound=sound, subtype=subtype, rate=rate)
         return inspect_deep(inspect_file(path))
 
 
-class KindTests(FolderCase):
+class KindTests(DeepCase):
     def test_kinds_that_other_programs_write(self) -> None:
         for name, muxer, codec, rate, channels, wanted in (
             ("a.mp2", "mp2", "mp2", 48_000, 2, ("mp3", "mp2")),
@@ -77,6 +72,7 @@ class KindTests(FolderCase):
         codes = {str(w.code) for w in convert_one(self.folder / "f.mkv", "disc-wav", self.folder / "o").warnings}
         self.assertIn("more-sounds", codes)
 
+    @slow
     def test_the_sound_of_a_film_that_is_asked_for(self) -> None:
         def lowest_tone_hz(path: Path) -> float:
             sound = decoded(path)[:, 0]
@@ -136,6 +132,7 @@ class KindTests(FolderCase):
             ):
                 self.assertEqual(getattr(quick, name), getattr(slow, name), f"{name} of {path.name}")
 
+    @slow
     def test_whatever_is_cut_short_is_told_and_its_beginning_saved(self) -> None:
         """Nothing in bare streams says where they should end; there the torn frame shows."""
         for encoder, muxer, suffix, code in (
@@ -212,6 +209,7 @@ class KindTests(FolderCase):
         self.assertTrue(outcome.ok, outcome.error)
         self.assertEqual(inspect_file(Path(outcome.step.output)).bit_depth, 24)
 
+    @slow
     def test_many_keep_their_order_and_agree_with_one_at_a_time(self) -> None:
         paths = [write_sound(self.folder / f"{n}.wav", 2_000 + n) for n in range(40)]
         found = [deep.facts for deep in inspect_many(paths, deep=False, jobs=2)]
@@ -241,7 +239,7 @@ def _one_bit_file(path: Path) -> Path:
     return path
 
 
-class DeepTests(FolderCase):
+class DeepTests(DeepCase):
     def test_clipping_silence_and_channels(self) -> None:
         time = np.arange(44_100) / 44_100
         loud = np.clip(1.5 * np.sin(2 * np.pi * 50 * time), -1, 1)

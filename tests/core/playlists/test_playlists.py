@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 from rumbrel.core.errors import PlaylistError
 from rumbrel.core.playlists import LIST_SUFFIXES, ListEntry, TrackList, read_list, write_list
+from tests.marks import slow
 
 NAMES = st.text(st.characters(exclude_characters="/\0\n\r\x0b\x0c\x1c\x1d\x1e\x85\u2028\u2029", exclude_categories=("Cs",)),
                 min_size=1, max_size=30).map(lambda text: f"x{text}x.wav")  # fmt: skip
@@ -74,6 +75,7 @@ class ListTests(TestCase):
         self.assertEqual([entry.seconds for entry in entries], [None, None])
         self.assertTrue(all(entry.missing or not entry.found_again for entry in entries))
 
+    @slow
     def test_hostile_lists(self) -> None:
         bomb = '<?xml version="1.0"?><!DOCTYPE p [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;">]><playlist>&b;</playlist>'
         for name, text in (("a.xspf", bomb), ("b.xspf", "<?xml version='1.0'?><other/>"), ("c.xspf", "<?xml"),

@@ -22,6 +22,7 @@ from rumbrel.core.sound.level import LevelMeter
 from rumbrel.core.sound.picture import PictureMaker
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.sound.stages import Cut, Treatment, build_chain, mix_matrix
+from tests.marks import slow
 from tests.signals import convert_one, decoded, music, write_framed, write_sound
 
 
@@ -40,6 +41,7 @@ def pushed(chain, sound: np.ndarray, sizes: list[int]) -> np.ndarray:  # type: i
 
 
 class ChainTests(TestCase):
+    @slow
     @given(st.lists(st.integers(1, 5_000), min_size=1, max_size=5), st.sampled_from([44_100, 48_000, 22_050, 96_000]))
     @settings(max_examples=25, deadline=None)
     def test_the_size_of_blocks_does_not_matter(self, sizes: list[int], rate: int) -> None:
@@ -132,6 +134,7 @@ class ChainTests(TestCase):
 
 
 class MeterTests(TestCase):
+    @slow
     @given(st.lists(st.integers(1, 20_000), min_size=1, max_size=5))
     @settings(max_examples=20, deadline=None)
     def test_meters_do_not_care_for_the_size_of_blocks(self, sizes: list[int]) -> None:

@@ -23,7 +23,7 @@ FIELD_VALUES = {
     "track": ("3/12",),
     "date": ("2024",),
     "comment": ("Größe",),
-    "isrc": ("QZOSW2400001",),
+    "isrc": ("XAOSW2400001",),
     "Bell count": ("8",),
 }
 

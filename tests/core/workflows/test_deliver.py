@@ -14,6 +14,7 @@ from rumbrel.core.places import Volume, file_system_for, volume_at, volume_kind_
 from rumbrel.core.playlists import read_list
 from rumbrel.core.targets import find_target
 from rumbrel.core.workflows.deliver import deliver, plan_delivery
+from tests.marks import slow
 from tests.signals import leftovers, write_sound
 
 
@@ -61,6 +62,7 @@ class DeliveryTests(TestCase):
         places = [Path(result.output).relative_to(self.folder / "stick").as_posix() for result in results]
         self.assertEqual(places, ["Bells/001 Zeal.mp3", "Rolls/001 Again- peal.mp3", "Bells/002 Last.mp3"])
 
+    @slow
     def test_a_target_that_sets_the_level_sets_it_on_the_volume(self) -> None:
         for result in self.run_all("course"):
             self.assertTrue(result.ok, result.error)

@@ -28,6 +28,7 @@ from rumbrel.web.collection.models import Track
 from rumbrel.web.collection.queries import pulled_ids
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import stop_job
+from tests.marks import slow
 from tests.signals import decoded, leftovers, music, write_film, write_sound
 from tests.web.case import WebCase
 
@@ -245,6 +246,7 @@ class LevelTests(BatchCase):
             write_sound(self.source / "album" / f"{number}.wav", sound=sound)
         self.scan()
 
+    @slow
     def test_a_target_that_sets_the_level_sets_it(self) -> None:
         self.album(2)
         self.run_batch("course")
@@ -256,6 +258,7 @@ class LevelTests(BatchCase):
             meter.push(decoded(Path(item.output)) / 2**31)
             self.assertAlmostEqual(meter.level().integrated_lufs, -19, delta=0.5)
 
+    @slow
     def test_an_album_is_measured_once_also_when_the_batch_goes_on(self) -> None:
         self.album(7)
         self.pull_all()
@@ -302,6 +305,7 @@ class _InlineCrew:
 
 
 class SameAsCommandTests(BatchCase):
+    @slow
     def test_web_and_command_make_the_same_files_and_say_the_same(self) -> None:
         write_film(self.source / "film.mp4", seconds=3)
         write_sound(self.source / "a" / "x.wav", 100_000)

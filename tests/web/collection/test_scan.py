@@ -16,6 +16,7 @@ from rumbrel.web.collection.queries import Sentence, find_tracks, pulled_ids
 from rumbrel.web.collection.services import pull_found, reread_old_facts, start_scan
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.playlists.services import make_playlist
+from tests.marks import slow
 from tests.signals import write_film, write_sound
 from tests.web.case import WebCase
 
@@ -104,6 +105,7 @@ class ScanTests(WebCase):
             sum(Facet.objects.values_list("seconds", flat=True)), sum(Track.objects.values_list("seconds", flat=True))
         )
 
+    @slow
     def test_a_stopped_scan_keeps_what_it_has_and_goes_on(self) -> None:
         for number in range(40):
             write_sound(self.source / f"{number}.wav", 900)

@@ -16,6 +16,7 @@ from django.core.management.base import CommandError
 
 from rumbrel.core.disc import media
 from rumbrel.core.tags import TagSet, write_tags
+from tests.marks import slow
 from tests.signals import decoded, leftovers, music, write_film, write_sound
 from tests.web.case import WebCase
 
@@ -176,7 +177,7 @@ class DiscTests(CommandCase):
         self.album(5, 6)
         (self.source / "l.m3u8").write_text("2.flac\n1.flac\n")
         text = self.folder / "t.toml"
-        text.write_text('title = "Shop"\nproduct_code = "4006381333931"\n')
+        text.write_text('title = "Shop"\nproduct_code = "2904173000523"\n')
         words = ("disc", "--out", str(self.out), "--name", "d", "--text", str(text), str(self.source / "l.m3u8"))
         records, status = self.run_command(*words, "--dry-run", "--level", "album")
         self.assertEqual((status, records[0]["written"]), (0, False))
@@ -230,6 +231,7 @@ class DiscTests(CommandCase):
         self.assertTrue(list((self.folder / "taken").rglob("*.log.json")))
         self.assertEqual(leftovers(self.folder), [])
 
+    @slow
     def test_a_write_that_is_killed_leaves_no_image_and_the_next_one_succeeds(self) -> None:
         path = write_sound(self.source / "long.wav", 44_100 * 90)
         command = [sys.executable, "manage.py", "disc", "--out", str(self.out), "--name", "d", *[str(path)] * 20]
@@ -243,6 +245,7 @@ class DiscTests(CommandCase):
         _, status = self.run_command("disc", "--out", str(self.out), "--name", "d", str(path))
         self.assertEqual((status, leftovers(self.out)), (0, []))
 
+    @slow
     def test_runs_pauses_hidden_sound_and_a_pool(self) -> None:
         whole = music(44_100 * 14)
         for number, (a, b) in enumerate(((0, 300_017), (300_017, 617_400)), 1):
@@ -299,6 +302,7 @@ def _smaller(medium):  # type: ignore[no-untyped-def]
 
 
 class TakeInTests(CommandCase):
+    @slow
     def test_a_broken_disc_is_saved_as_far_as_it_can_be_read(self) -> None:
         path = write_sound(self.source / "a.wav", 44_100 * 60)
         self.run_command("disc", "--out", str(self.out), "--name", "d", str(path))

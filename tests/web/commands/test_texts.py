@@ -11,6 +11,7 @@ from django.core.management import call_command
 from django.core.management.base import CommandError
 
 from rumbrel.core.targets import all_targets
+from tests.marks import slow
 from tests.signals import music, write_sound
 from tests.web.case import WebCase
 
@@ -67,6 +68,7 @@ class TextTests(WebCase):
         lines, error = self.say("disc", "--out", out, str(self.source / "many.m3u8"))
         self.assertIn("100 tracks (99 allowed); split them", error)
 
+    @slow
     def test_starting_says_what_is_wrong_with_the_port(self) -> None:
         with socket.socket() as taken:
             taken.bind(("127.0.0.1", 0))
@@ -84,6 +86,7 @@ class TextTests(WebCase):
                 self.assertIn(words, ended.stderr)
                 self.assertNotIn("Traceback", ended.stderr)
 
+    @slow
     def test_the_run_script_is_plain_shell_and_passes_words_on(self) -> None:
         self.assertEqual(subprocess.run(["sh", "-n", str(ROOT / "run")]).returncode, 0)
         ended = subprocess.run([str(ROOT / "run"), "targets"], capture_output=True, text=True, env={**os.environ})

@@ -1,0 +1,115 @@
+"""Level and trimming: measured once, set as asked, said where the ceiling held it."""
+
+from pathlib import Path
+
+import numpy as np
+
+from rumbrel.core.conversion import carry_out, levelled, measure_all, verify_step
+from rumbrel.core.conversion.levelling import measure
+from rumbrel.core.forecast import (
+    Action,
+    WarningCode,
+    WhenPresent,
+)
+from rumbrel.core.inspection import inspect_file
+from rumbrel.core.sound.level import LevelMeter
+from rumbrel.core.sound.shape import SoundShape
+from rumbrel.core.tags import TagSet, write_tags
+from rumbrel.core.targets.model import LevelRule
+from tests.core.forecast.case import PlanCase
+from tests.marks import slow
+from tests.signals import decoded, music, write_sound
+
+
+class LevelTests(PlanCase):
+    def _album(self) -> list[Path]:
+        paths = []
+        for number, gain in enumerate((0.2, 0.6), 1):
+            path = write_sound(self.folder / "in" / f"{number}.flac", sound=music(44_100 * 4, seed=number) * gain)
+            write_tags(path, TagSet(fields={"album": ("Tower",)}), container="flac", codec="flac")
+            paths.append(path)
+        return paths
+
+    def _loudness(self, path: Path) -> float:
+        sound = decoded(path) / 2**31
+        meter = LevelMeter(SoundShape(sample_rate=44_100, channels=2, depth_bits=0))
+        meter.push(sound)
+        return meter.level().integrated_lufs
+
+    def _run(self, rule: LevelRule, *, trim: bool = False, target: str = "disc-wav") -> list[Path]:
+        plan = self.plan("in", target=target, when_present=WhenPresent.REPLACE, level=rule, trims=trim)
+        steps = levelled(
+            plan.steps,
+            measure_all([(each.source, each.heard_channels) for each in plan.steps], jobs=2),
+            rule=rule,
+            members=plan.steps,
+            trim=trim,
+        )
+        for step in steps:
+            outcome = carry_out(step)
+            self.assertTrue(outcome.ok, outcome.error)
+            self.assertTrue(verify_step(step).ok)
+        self.steps = steps
+        return [Path(step.output) for step in steps]
+
+    @slow
+    def test_tracks_equal_and_album_kept(self) -> None:
+        before = [self._loudness(path) for path in self._album()]
+        for path in self._run(LevelRule(mode="track", loudness_lufs=-20)):
+            self.assertAlmostEqual(self._loudness(path), -20, delta=0.05)
+        after = [self._loudness(path) for path in self._run(LevelRule(mode="album", loudness_lufs=-20))]
+        self.assertAlmostEqual(after[1] - after[0], before[1] - before[0], delta=0.05)
+        self.assertTrue(after[0] < -20 < after[1])
+
+    @slow
+    def test_the_ceiling_holds_and_is_said(self) -> None:
+        self._album()
+        paths = self._run(LevelRule(mode="track", loudness_lufs=-5, ceiling_dbtp=-3))
+        self.assertTrue(all(any(w.code is WarningCode.LEVEL for w in step.warnings) for step in self.steps))
+        for path in paths:
+            found = measure(inspect_file(path), 2)
+            assert found is not None
+            self.assertAlmostEqual(found.level.true_peak_dbtp, -3, delta=0.1)
+
+    @slow
+    def test_gain_in_tags_leaves_the_samples(self) -> None:
+        sources = self._album()
+        paths = self._run(LevelRule(mode="tags"), target="pocket-alac")
+        for source, path in zip(sources, paths, strict=True):
+            np.testing.assert_array_equal(decoded(source), decoded(path))
+            tags = inspect_file(path).tags
+            self.assertAlmostEqual(float(tags.first("track_gain").split()[0]), -18 - self._loudness(source), delta=0.02)
+            self.assertTrue(tags.first("album_gain") and tags.first("album_peak"))
+
+    @slow
+    def test_what_would_be_copied_is_tagged_or_made_anew(self) -> None:
+        sources = self._album()
+        copies = self._run(LevelRule(mode="tags"), target="archive-flac")
+        self.assertEqual({step.action for step in self.steps}, {Action.COPY})
+        self.assertTrue(all(inspect_file(path).tags.first("track_gain") for path in copies))
+        np.testing.assert_array_equal(decoded(copies[0]), decoded(sources[0]))
+        made = self._run(LevelRule(mode="track", loudness_lufs=-20), target="archive-flac")
+        self.assertEqual({step.action for step in self.steps}, {Action.CONVERT})
+        self.assertAlmostEqual(self._loudness(made[0]), -20, delta=0.05)
+        write_sound(self.folder / "in" / "w.wav", 44_100)
+        for _ in range(2):
+            wav = next(path for path in self._run(LevelRule(mode="tags")) if path.name == "w.wav")
+            self.assertEqual(wav.read_bytes().count(b"id3 "), 1)
+
+    @slow
+    def test_trimming_only_when_asked(self) -> None:
+        quiet = np.concatenate([np.zeros((5_000, 2)), music(44_100), np.zeros((7_000, 2))])
+        write_sound(self.folder / "in" / "q.wav", sound=quiet)
+        self.assertEqual(len(decoded(self._run(LevelRule())[0])), len(quiet))
+        self.assertAlmostEqual(len(decoded(self._run(LevelRule(), trim=True)[0])), 44_100, delta=60)
+
+    @slow
+    def test_verifying_finds_what_was_changed_afterwards(self) -> None:
+        self._album()
+        path = self._run(LevelRule())[0]
+        data = bytearray(path.read_bytes())
+        data[5_000] ^= 0x40
+        path.write_bytes(data)
+        self.assertIn("differ", verify_step(self.steps[0]).error)
+        path.unlink()
+        self.assertIn("not there", verify_step(self.steps[0]).error)

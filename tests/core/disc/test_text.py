@@ -1,0 +1,74 @@
+"""CD-Text and codes, packed and read back."""
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from rumbrel.core.disc.codes import check_digit, parse_isrc, parse_product_code
+from rumbrel.core.disc.text import DiscText, TextTooLong, TrackText, decode_packs, encode_packs, read_text
+from rumbrel.core.errors import DiscError
+from tests.core.disc.case import DiscCase
+from tests.marks import slow
+
+TEXTS = st.text(st.characters(codec="latin-1", min_codepoint=32, exclude_characters="\x7f\t"), max_size=40).map(
+    lambda text: "".join(sign for sign in text if not 0x7F <= ord(sign) < 0xA0)
+)
+
+
+class TextTests(DiscCase):
+    @slow
+    @given(st.lists(st.tuples(TEXTS, TEXTS, st.sampled_from(["", "XAOSW2400001"])), min_size=1, max_size=20), TEXTS)
+    @settings(max_examples=80, deadline=None)
+    def test_texts_come_back_through_their_packs(self, rows: list[tuple[str, str, str]], title: str) -> None:
+        tracks = tuple(TrackText(title=a, performer=b, isrc=c) for a, b, c in rows)
+        text = DiscText(disc=TrackText(title=title), tracks=tracks, product_code="2904173000523", genre_code=3)
+        try:
+            packs, replaced = encode_packs(text)
+        except TextTooLong:
+            return
+        self.assertEqual(decode_packs(packs), text)
+        self.assertEqual((replaced, len(packs) % 18), ("", 0))
+
+    def test_repeats_are_a_tab_and_strange_signs_the_nearest(self) -> None:
+        tracks = tuple(TrackText(title=f"T{n}", performer="Łukasz “Ř”") for n in range(3))
+        packs, replaced = encode_packs(DiscText(disc=TrackText(title="D"), tracks=tracks))
+        self.assertEqual(set(replaced), set("Ł“”Ř"))
+        self.assertEqual([track.performer for track in decode_packs(packs).tracks], ['Lukasz "R"'] * 3)
+        performers = b"".join(packs[at + 4 : at + 16] for at in range(0, len(packs), 18) if packs[at] == 0x81)
+        self.assertEqual(performers.rstrip(b"\0").split(b"\0"), [b"", b'Lukasz "R"', b"\t", b"\t"])
+
+    def test_too_much_text_says_what_to_shorten(self) -> None:
+        tracks = tuple(TrackText(title=f"{n} " + "long title " * 5) for n in range(99))
+        with self.assertRaisesRegex(TextTooLong, "titles by"):
+            encode_packs(DiscText(disc=TrackText(), tracks=tracks))
+
+    def test_a_damaged_pack_is_found(self) -> None:
+        packs, _ = encode_packs(DiscText(disc=TrackText(title="D"), tracks=(TrackText(title="T"),)))
+        with self.assertRaisesRegex(DiscError, "damaged"):
+            decode_packs(b"\x80" + packs[1:6] + b"\xff" + packs[7:])
+
+    def test_texts_from_a_file(self) -> None:
+        base = DiscText(disc=TrackText(title="A"), tracks=(TrackText(title="1"), TrackText(title="2")))
+        path = self.folder / "t.toml"
+        path.write_text('title = "B"\ngenre_code = 5\n[[tracks]]\nmessage = "m"\n')
+        text = read_text(path, base)
+        self.assertEqual((text.disc.title, text.genre_code, text.tracks[0].message), ("B", 5, "m"))
+        for wrong, word in (
+            ("titel = 'x'", "titel"),
+            ("genre_code = 99", "28"),
+            ("[[tracks]]\n" * 3, "3 tracks"),
+            ("=", "TOML"),
+        ):
+            path.write_text(wrong)
+            with self.assertRaisesRegex(DiscError, word):
+                read_text(path, base)
+
+    def test_codes(self) -> None:
+        """The worked example of the GS1 General Specifications, 6291041500213 (from memory)."""
+        self.assertEqual(check_digit("629104150021"), 3)
+        self.assertEqual(parse_product_code("2 904173 000523"), "2904173000523")
+        self.assertEqual(parse_isrc("xa-osw-24-00001"), "XAOSW2400001")
+        for wrong in ("2904173000524", "12", "XAOSW240001", "XA-O!W-24-00001", "２９０４１７３０００５２３"):
+            with self.assertRaises(DiscError):
+                parse_product_code(wrong)
+            with self.assertRaises(DiscError):
+                parse_isrc(wrong)

@@ -1,0 +1,150 @@
+"""Names: as the place takes them, by pattern, without clashes, never a source."""
+
+import os
+from dataclasses import replace
+from pathlib import Path
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from rumbrel.core.conversion import carry_out
+from rumbrel.core.errors import TargetError
+from rumbrel.core.forecast import (
+    ForecastOptions,
+    WhenPresent,
+    forecast_batch,
+    gather_sources,
+)
+from rumbrel.core.forecast.naming import NamePool, Naming
+from rumbrel.core.inspection import inspect_file
+from rumbrel.core.places import FILE_SYSTEMS, file_system_for, fitted_name
+from rumbrel.core.tags import TagSet, write_tags
+from rumbrel.core.targets import find_target
+from rumbrel.core.targets.pattern import check_pattern
+from tests.core.forecast.case import PlanCase
+from tests.marks import slow
+from tests.signals import write_sound
+
+
+class NameTests(PlanCase):
+    @slow
+    @given(st.text(max_size=80), st.sampled_from(FILE_SYSTEMS), st.sampled_from(["", " (2)"]))
+    @settings(max_examples=400, deadline=None)
+    def test_every_name_comes_out_as_its_place_takes_it(self, stem: str, system: object, mark: str) -> None:
+        name = fitted_name(stem * 5, ".flac", system, mark=mark)  # type: ignore[arg-type]
+        self.assertLessEqual(system.name_length(name), system.longest_name)  # type: ignore[attr-defined]
+        self.assertFalse(set(name) & system.forbidden, name)  # type: ignore[attr-defined]
+        self.assertTrue(name.endswith(f"{mark}.flac") and len(name) > len(mark) + 5)
+        if system.trims_end:  # type: ignore[attr-defined]
+            self.assertFalse(name.partition(".")[0].lower() in system.reserved)  # type: ignore[attr-defined]
+
+    def test_reserved_and_hostile_names(self) -> None:
+        fat = file_system_for("fat32")
+        for stem, wanted in (
+            ("con", "_con.mp3"), ('What? "Yes": 1/2', "What 'Yes'- 1-2.mp3"), ("end. ", "end.mp3"),
+            ("a\u202egpj", "agpj.mp3"), ("\n", "_.mp3"), ("", "untitled.mp3"), ("...", "untitled.mp3"),
+        ):  # fmt: skip
+            self.assertEqual(fitted_name(stem, ".mp3", fat), wanted)
+
+    def test_patterns(self) -> None:
+        path = write_sound(self.folder / "x.flac", 9_000)
+        fields = {"title": ("Slow/peal",), "album": ("..",), "track": ("3/12",), "artist": ("A. Venning",)}
+        write_tags(path, TagSet(fields=fields), container="flac", codec="flac")
+        for pattern, wanted in (
+            ("{artist}/{track:02} {title}", "A. Venning/03 Slow-peal.flac"),
+            ("{album}/{title}", "Slow-peal.flac"),
+            ("{genre}/{disc:02}-{number:03}", "-001.flac"),
+            ("{sample_rate}/{codec}/{stem}", "44100/flac/x.flac"),
+        ):
+            output = self.plan("x.flac", pattern=pattern).steps[0].output
+            self.assertEqual(Path(output).relative_to(self.out).as_posix(), wanted)
+        for pattern in ("{title!r}", "{0}", "{title.upper}", "{title[0]}", "a/../{title}", "{title:{track}}", "{"):
+            with self.assertRaises(TargetError):
+                check_pattern(pattern)
+
+    def test_places_of_few_folders_get_the_innermost_as_one(self) -> None:
+        deep = "/".join(f"f{n}" for n in range(12))
+        write_sound(self.folder / "in" / deep / "a.wav", 2_000)
+        output = Path(self.plan("in", file_system="joliet").steps[0].output).relative_to(self.out)
+        self.assertEqual(len(output.parts), 8)
+        self.assertTrue(output.parts[-2].startswith("f6 - f7"))
+        self.assertEqual(len(Path(self.plan("in").steps[0].output).relative_to(self.out).parts), 13)
+
+    def test_clashes_are_numbered_also_where_case_does_not_count(self) -> None:
+        for name in ("a/one.wav", "b/One.wav", "c/ONE.wav"):
+            write_sound(self.folder / name, 2_000)
+        outputs = [Path(s.output).name for s in self.plan("a", "b", "c").steps]
+        self.assertEqual(outputs, ["one.flac", "One (2).flac", "ONE (3).flac"])
+
+    def test_a_source_is_never_the_place_of_a_result(self) -> None:
+        source = write_sound(self.folder / "out" / "a.flac", 9_000)
+        (self.folder / "link").symlink_to(self.folder / "out")
+        before = source.read_bytes()
+        for place in (self.folder / "out", self.folder / "link"):
+            options = ForecastOptions(when_present=WhenPresent.REPLACE)
+            step = forecast_batch(gather_sources([source]), find_target("archive-flac"), place, options=options).steps[
+                0
+            ]
+            self.assertTrue(carry_out(step).ok)
+            self.assertNotEqual(os.path.realpath(step.output), os.path.realpath(source))
+        self.assertEqual(source.read_bytes(), before)
+
+    def test_a_link_loop_is_walked_once(self) -> None:
+        write_sound(self.folder / "in" / "a.wav", 2_000)
+        (self.folder / "in" / "loop").symlink_to(self.folder / "in")
+        self.assertEqual(len(gather_sources([self.folder / "in"])), 1)
+
+    def test_a_name_is_said_to_be_changed_and_why(self) -> None:
+        fat = Naming(system=file_system_for("fat32"), longest=12)
+        for stem, path, changed in (
+            ("Peal", "Peal.mp3", False),
+            ("Pe?l", "Pel.mp3", True),
+            ("e\u0301", "é.mp3", False),
+        ):
+            self.assertEqual(fat.changed(stem, Path(path)), changed)
+        self.assertEqual(fat.why_changed("Pe?l"), f"has characters that {fat.system.label} does not take")
+        self.assertEqual(fat.why_changed("A long name"), "is too long for its destination")
+        self.assertEqual(fat.name("A long name", ".mp3"), "A long n.mp3")
+        self.assertEqual(fat.numbered(Path("d/A long n.mp3"), 12), Path("d/A l (12).mp3"))
+
+    def test_folders_never_lead_out_of_the_destination(self) -> None:
+        naming = Naming()
+        for folder, wanted in (("..", "_"), (".", "_"), ("...", "_"), (".a", ".a"), ("a/b", "a-b")):
+            self.assertEqual(naming.folder([folder, "x"]), Path(wanted, "x"))
+
+    def test_depth_counts_the_name_itself(self) -> None:
+        system = file_system_for("joliet")
+        deepest = system.deepest_folders or 0
+        for count in (deepest - 1, deepest, deepest + 2):
+            folders = [f"f{n}" for n in range(count)]
+            parts = Naming(system=system).folder(folders).parts
+            self.assertEqual(len(parts), deepest - 1)
+            self.assertEqual(parts[-1], " - ".join(folders[deepest - 2 :]))
+
+    def test_the_first_free_number_also_on_the_disk(self) -> None:
+        pool = NamePool(Naming())
+        path = self.folder / "a.mp3"
+        path.touch()
+        (self.folder / "a (3).mp3").touch()
+        self.assertTrue(pool.claim(self.folder / "A (2).mp3"))
+        self.assertFalse(pool.claim(self.folder / "a (2).mp3"))
+        self.assertEqual(pool.claim_numbered(path, skip_existing=True).name, "a (4).mp3")
+        self.assertEqual(pool.claim_numbered(path, skip_existing=False).name, "a.mp3")
+        self.assertEqual(pool.claim_numbered(path, skip_existing=False).name, "a (3).mp3")
+
+    def test_numbers_of_tags_are_ascii_digits(self) -> None:
+        facts = inspect_file(write_sound(self.folder / "x.flac", 9_000))
+        for text, wanted in (
+            ("7", "07"),
+            ("7/12", "07"),
+            ("\u0667", ""),
+            ("x", ""),
+            ("123456", ""),
+            ("12345", "12345"),
+        ):
+            tagged = replace(facts, tags=TagSet(fields={"track": (text,)}))
+            naming = Naming(pattern="{track:02}.", addition="-c")
+            parts = naming.parts(Path("in", "x.flac"), tagged, find_target("car-mp3"), 1)
+            self.assertEqual(parts, ((), f"{wanted}.-c"), text)
+        self.assertEqual(Naming(addition="-c").parts(Path("in", "x.flac"), facts, find_target("car-mp3"), 1),
+                         (("in",), "x-c"))  # fmt: skip
