@@ -140,12 +140,17 @@ def _post(address: str) -> Any:
 
 def _show(label: str, address: str, values: dict[str, str] | None) -> None:
     from django.db import connection
-    from django.test.utils import CaptureQueriesContext
+
+    queries: list[str] = []
+
+    def noted(execute: Callable[..., Any], sql: str, *rest: Any) -> Any:
+        queries.append(sql)
+        return execute(sql, *rest)
 
     client = _client()
     ask = (lambda: client.get(address)) if values is None else (lambda: client.post(address, values))
     ask()
-    with CaptureQueriesContext(connection) as queries:
+    with connection.execute_wrapper(noted):
         response = ask()
     times = [_timed(ask)[0] for _ in range(TURNS)]
     parts = quantiles(times, n=20)

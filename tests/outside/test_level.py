@@ -51,6 +51,7 @@ class LoudnessTests(TestCase):
         sound = sines([(0, 5)], pitch=997) * [1, 0]
         self.assertAlmostEqual(level_of(sound).integrated_lufs, -3.01, delta=0.01)
 
+    @slow
     def test_surround_channels_weigh_more_and_the_low_frequency_channel_nothing(self) -> None:
         """Case 6 of Tech 3341: five channels at -28, -28, -24, -30, -30 dBFS read -23 LUFS."""
         gains = np.array([10 ** (db / 20) for db in (-28, -28, -24, 0, -30, -30)])

@@ -19,6 +19,7 @@ from rumbrel.core.inspection import inspect_file
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.sound.stages import Treatment, build_chain
 from tests.core.disc.test_layout import programme
+from tests.marks import slow
 from tests.signals import convert_one, write_sound
 
 
@@ -98,6 +99,7 @@ class SizeTests(OutsideCase):
 class LengthTests(OutsideCase):
     """A second decoder, libsndfile, finds the lengths that FFmpeg finds."""
 
+    @slow
     def test_two_decoders_agree_to_the_sample(self) -> None:
         for rate in (44_100, 48_000, 32_000):
             source = write_sound(self.folder / f"{rate}.wav", 70_001, rate=rate)

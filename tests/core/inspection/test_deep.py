@@ -24,6 +24,7 @@ class DeepCase(FolderCase):
 
 
 class KindTests(DeepCase):
+    @slow
     def test_kinds_that_other_programs_write(self) -> None:
         for name, muxer, codec, rate, channels, wanted in (
             ("a.mp2", "mp2", "mp2", 48_000, 2, ("mp3", "mp2")),
@@ -50,6 +51,7 @@ class KindTests(DeepCase):
             outcome = convert_one(self.folder / name, "disc-wav", self.folder / "out" / name)
             self.assertTrue(outcome.ok, f"{name}: {outcome.error}")
 
+    @slow
     def test_lengths_are_exact_where_containers_round_them_or_cut_twice(self) -> None:
         """Edits in thousandths of a second, remainders of the last packet, samples wider than any array."""
         for encoder, muxer, suffix, rate in (

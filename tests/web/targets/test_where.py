@@ -8,6 +8,7 @@ from rumbrel.core.targets import FitKind, all_targets, find_target, fit_to
 from rumbrel.web.collection.queries import facts_by_id, pulled_ids
 from rumbrel.web.targets.queries import all_in_kinds, pulled_in_kinds
 from rumbrel.web.targets.standing import FIT_KINDS, bitrate_class, bitrate_limits, standings
+from tests.marks import slow
 from tests.signals import music, write_film, write_framed, write_sound
 from tests.web.case import WebCase
 
@@ -31,6 +32,7 @@ class WhereTests(WebCase):
         self.scan()
         self.pull_all()
 
+    @slow
     def test_every_target_stands_as_every_track_alone(self) -> None:
         facts = facts_by_id(pulled_ids())
         ordered = [facts[pk] for pk in pulled_ids()]
@@ -47,6 +49,7 @@ class WhereTests(WebCase):
         self.assertEqual(len(order), 11)
         self.assertEqual(len(kinds), 9, "three equal WAVs are one kind")
 
+    @slow
     def test_many_tracks_share_marks_by_majority(self) -> None:
         kinds, facts, order = pulled_in_kinds()
         standing = standings(kinds, facts, order, [find_target("disc-wav")], marks=3)[0]
