@@ -4,7 +4,9 @@ from django.db.models import QuerySet
 
 from .models import Batch, Item
 
-__all__ = ["batches", "changed_items", "items_of", "result_items"]
+__all__ = ["batches", "changed_items", "items_of", "reasons_of", "result_items"]
+
+_PAGE_ITEMS = 100
 
 
 def batches() -> QuerySet[Batch]:
@@ -26,3 +28,9 @@ def result_items(batch: Batch) -> QuerySet[Item]:
 def changed_items(batch: Batch, since: int, *, first: int, last: int) -> QuerySet[Item]:
     """Of the lines from a number to another, those that changed since a cursor."""
     return batch.items.filter(changed__gt=since, number__gte=first, number__lte=last).defer("step").order_by("number")
+
+
+def reasons_of(batch: Batch, *, first: int, last: int) -> list[str]:
+    """Why work is done on the lines from a number to another, on a page's worth of them."""
+    lines = batch.items.filter(number__gte=first, number__lte=last, works=True)
+    return list(lines.order_by("number").values_list("reason", flat=True)[:_PAGE_ITEMS])

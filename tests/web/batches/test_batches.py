@@ -228,6 +228,18 @@ class RunTests(BatchCase):
         self.assertEqual(self.fragment(address, since=0, first=2, last=2).count("hx-swap-oob"), 1)
         self.assertEqual(self.client.get(address, {"since": "²", "first": "-1"}).status_code, 200)
 
+    def test_a_page_opened_before_the_lines_were_there_is_loaded_anew(self) -> None:
+        self.gather()
+        batch = self.start()
+        progress = reverse("batches:progress", args=[batch.pk])
+        page = self.page(reverse("batches:batch", args=[batch.pk]))
+        self.assertIn(f"{progress}?since=0&amp;first=0&amp;last=0", page)
+        self.assertNotIn("HX-Refresh", self.client.get(progress, {"last": 0}).headers)
+        self.work()
+        self.assertEqual(self.client.get(progress, {"last": 0}).headers["HX-Refresh"], "true")
+        self.assertNotIn("HX-Refresh", self.client.get(progress, {"first": 1, "last": 3}).headers)
+        self.assertNotIn("HX-Refresh", self.client.get(progress, {"last": 0, "state": "waiting"}).headers)
+
     def test_a_batch_keeps_its_target_when_the_catalogue_loses_it(self) -> None:
         self.gather()
         batch = self.start()

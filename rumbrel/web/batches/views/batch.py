@@ -14,7 +14,7 @@ from rumbrel.web.jobs.services import stop_job
 
 from .. import services
 from ..models import Batch, Item
-from ..queries import batches, changed_items, items_of, result_items
+from ..queries import batches, changed_items, items_of, reasons_of, result_items
 from ..rows import shared_reason
 
 PAGE_ITEMS = 100
@@ -52,16 +52,17 @@ def batch(request: HttpRequest, pk: int) -> HttpResponse:
     state = request.GET.get("state", "")
     page = Paginator(items_of(found, state=state), PAGE_ITEMS).get_page(request.GET.get("page"))
     items = list(page)
+    first, last = (items[0].number, items[-1].number) if items else (0, 0)
     context = {
         **_head(found),
         "page": page,
         "items": items,
         "state": state,
-        "first": items[0].number if items else 0,
-        "last": items[-1].number if items else 0,
+        "first": first,
+        "last": last,
         "cursor": max((item.changed for item in items), default=0),
         "largest": _largest(found),
-        "shared": shared_reason([item.reason for item in items if item.works]),
+        "shared": shared_reason(reasons_of(found, first=first, last=last)),
     }
     return render(request, "batches/batch.html", context)
 
@@ -73,24 +74,32 @@ def _largest(found: Batch) -> int:
 
 @require_GET
 def progress(request: HttpRequest, pk: int) -> HttpResponse:
-    """The head, and of the lines on the page those that changed since the cursor."""
+    """The head, and of the lines on the page those that changed since the cursor.
+
+    A page that was opened before the batch was planned has no lines: it is loaded anew once there are some.
+    """
     found = _batch(pk)
     since, first, last = (_number(request.GET.get(name)) for name in ("since", "first", "last"))
+    state = request.GET.get("state", "")
+    if not last and items_of(found, state=state).exists():
+        return HttpResponse(headers={"HX-Refresh": "true"})
     items = list(changed_items(found, since, first=first, last=last)[:PAGE_ITEMS])
     context = {
         **_head(found),
         "items": items,
+        "state": state,
         "first": first,
         "last": last,
         "cursor": max((item.changed for item in items), default=since),
         "largest": _largest(found),
+        "shared": shared_reason(reasons_of(found, first=first, last=last)),
         "fragment": True,
     }
     return render(request, "batches/_progress.html", context)
 
 
 def _number(text: str | None) -> int:
-    return int(text) if text and text.isascii() and text.isdecimal() and len(text) < 16 else 0
+    return int(text) if text and text.isascii() and text.isdecimal() and len(text) < 18 else 0
 
 
 @require_POST
