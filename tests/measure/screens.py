@@ -47,6 +47,12 @@ def _main(name: str) -> None:
         _screens(MEASURES[name])
 
 
+def _yardstick() -> str:
+    """What this machine is worth just now: figures in milliseconds mean something only beside it."""
+    took, _ = _timed(lambda: sum(number % 7 for number in range(10_000_000)))
+    return f"yardstick, ten million steps of a plain loop: {took / 1000:.2f} s"
+
+
 def _timed(work: Callable[[], Any]) -> tuple[float, Any]:
     begun = time.perf_counter()
     result = work()
@@ -66,6 +72,7 @@ def _screens(count: int) -> None:
 
     seconds, _ = _timed(lambda: fill(count))
     print(f"\n{count:,} tracks (made in {seconds / 1000:.0f} s), {PULLED:,} pulled")
+    print(_yardstick())
     last = Track.objects.order_by("-pk").first()
     pull_found(sentence=Sentence(folder=last.folder_id, order="title"))
     pulled = pulled_ids()
@@ -110,6 +117,7 @@ def _screens(count: int) -> None:
     print("| what, once | ms |\n|---|---|")
     for label, work in once:
         print(f"| {label} | {_timed(work)[0]:,.0f} |", flush=True)
+    print(_yardstick())
 
 
 def _shorten(pulled: Sequence[int]) -> None:
