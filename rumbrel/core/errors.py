@@ -35,7 +35,7 @@ class TargetError(RumbrelError):
 
 
 class OutputError(RumbrelError):
-    """A place cannot take a result: no room, no right, or gone."""
+    """A destination cannot take a result: no room, no right, or gone."""
 
 
 class CheckFailed(RumbrelError):

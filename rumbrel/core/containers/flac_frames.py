@@ -103,20 +103,20 @@ def _frame_end(data: bytes, at: int, fixed_block_samples: int) -> int | None:
     if coded is None or size_code == 0 or rate_code == 15:
         return None
     number, taken = coded
-    place = at + 4 + taken
+    offset = at + 4 + taken
     if size_code in (6, 7):
         count = size_code - 5
-        samples = int.from_bytes(data[place : place + count], "big") + 1
-        place += count
+        samples = int.from_bytes(data[offset : offset + count], "big") + 1
+        offset += count
     else:
         samples = _BLOCK_SIZES[size_code]
-    place += _RATE_BYTES.get(rate_code, 0)
-    if place >= len(data):
+    offset += _RATE_BYTES.get(rate_code, 0)
+    if offset >= len(data):
         return None
     crc = 0
-    for byte in data[at:place]:
+    for byte in data[at:offset]:
         crc = _CRC8[crc ^ byte]
-    if crc != data[place]:
+    if crc != data[offset]:
         return None
     variable = data[at + 1] & 1
     return (number if variable else number * fixed_block_samples) + samples

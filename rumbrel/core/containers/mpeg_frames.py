@@ -279,7 +279,7 @@ def info_frame_bytes(summary: StreamSummary) -> bytes:
 
 
 def _seek_table(summary: StreamSummary, info_size: int, total: int) -> bytes:
-    """For each per cent of the time, the place in the file in 256ths."""
+    """For each per cent of the time, the offset in the file in 256ths."""
     offsets = summary.frame_offsets
-    places = (info_size + offsets[percent * len(offsets) // 100] for percent in range(100))
-    return bytes(min(255, place * 256 // total) for place in places)
+    points = (info_size + offsets[percent * len(offsets) // 100] for percent in range(100))
+    return bytes(min(255, offset * 256 // total) for offset in points)

@@ -44,8 +44,11 @@ def _finding(code: str, passed: bool, text: str, otherwise: Verdict = Verdict.FA
 
 
 def _numbers(numbers: list[int]) -> str:
-    shown = ", ".join(str(number) for number in numbers[:6]) + (" and more" if len(numbers) > 6 else "")
-    return f"track {shown}" if len(numbers) == 1 else f"tracks {shown}"
+    """ "track 3", "tracks 3 and 5", "tracks 1, 2, 3, 4, 5, 6 and more"."""
+    if len(numbers) == 1:
+        return f"track {numbers[0]}"
+    first, last = (numbers[:6], "more") if len(numbers) > 6 else (numbers[:-1], str(numbers[-1]))
+    return f"tracks {', '.join(map(str, first))} and {last}"
 
 
 def _count(layout: DiscLayout) -> Finding:

@@ -22,7 +22,7 @@ def parse_isrc(text: str) -> str:
 
 def check_digit(digits: str) -> int:
     """The last digit of a product code from the others: weights 3 and 1 from the right (GS1)."""
-    total = sum(int(digit) * (3 if place % 2 == 0 else 1) for place, digit in enumerate(reversed(digits)))
+    total = sum(int(digit) * (3 if position % 2 == 0 else 1) for position, digit in enumerate(reversed(digits)))
     return -total % 10
 
 

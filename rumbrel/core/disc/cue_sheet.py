@@ -41,9 +41,9 @@ def cue_sheet(
     ]
     if isinstance(files, CueFile):
         lines.append(f"FILE {quoted(files.name)} {files.kind}")
-    for place, track in enumerate(layout.tracks):
+    for position, track in enumerate(layout.tracks):
         if not isinstance(files, CueFile):
-            lines.append(f"FILE {quoted(files[place].name)} {files[place].kind}")
+            lines.append(f"FILE {quoted(files[position].name)} {files[position].kind}")
         lines += _track_lines(track, base=None if isinstance(files, CueFile) else track.start_sector)
     return "\n".join(lines) + "\n"
 

@@ -39,7 +39,7 @@ class Offer:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Split:
-    """Tracks on several discs: places in the list, disc by disc, and the sectors each disc takes."""
+    """Tracks on several discs: positions in the list, disc by disc, and the sectors each disc takes."""
 
     discs: tuple[tuple[int, ...], ...]
     total_sectors: tuple[int, ...]
@@ -102,19 +102,19 @@ def _listed(words: Sequence[str], *, more: bool) -> str:
     return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} and {words[-1]}"
 
 
-def _after(layout: DiscLayout, places: Sequence[int]) -> int:
+def _after(layout: DiscLayout, positions: Sequence[int]) -> int:
     """What the disc takes without some tracks: the first one left needs no gap."""
-    gone = set(places)
-    kept = [track for place, track in enumerate(layout.tracks) if place not in gone]
+    gone = set(positions)
+    kept = [track for position, track in enumerate(layout.tracks) if position not in gone]
     lead = layout.tracks[0].start_sector
-    return lead + sum(_cost(track, place == 0) for place, track in enumerate(kept)) if kept else 0
+    return lead + sum(_cost(track, position == 0) for position, track in enumerate(kept)) if kept else 0
 
 
-def _removal(layout: DiscLayout, kind: str, places: Sequence[int], proved: bool) -> Offer | None:
-    total = _after(layout, places)
+def _removal(layout: DiscLayout, kind: str, positions: Sequence[int], proved: bool) -> Offer | None:
+    total = _after(layout, positions)
     if total > layout.medium.capacity_sectors:
         return None
-    numbers = tuple(layout.tracks[place].number for place in places)
+    numbers = tuple(layout.tracks[position].number for position in positions)
     saved = layout.total_sectors - total
     word = "track" if len(numbers) == 1 else "tracks"
     shown = _listed([str(number) for number in numbers[:8]], more=len(numbers) > 8)
@@ -129,17 +129,17 @@ def _even_gaps(layout: DiscLayout) -> bool:
 
 def _costs(layout: DiscLayout) -> list[int]:
     gap = layout.tracks[1].gap_sectors if len(layout.tracks) > 1 else 0
-    return [track.sectors + (track.gap_sectors if place else gap) for place, track in enumerate(layout.tracks)]
+    return [track.sectors + (track.gap_sectors if position else gap) for position, track in enumerate(layout.tracks)]
 
 
 def _fewest(layout: DiscLayout, over: int) -> Offer | None:
-    places, proved = smallest_cover_of(_costs(layout), over)
-    return _removal(layout, "fewest", places, proved and _even_gaps(layout))
+    positions, proved = smallest_cover_of(_costs(layout), over)
+    return _removal(layout, "fewest", positions, proved and _even_gaps(layout))
 
 
 def _shortest(layout: DiscLayout, over: int) -> Offer | None:
-    places = smallest_cover(_costs(layout), over)
-    return _removal(layout, "shortest", places, _even_gaps(layout))
+    positions = smallest_cover(_costs(layout), over)
+    return _removal(layout, "shortest", positions, _even_gaps(layout))
 
 
 def split(layout: DiscLayout, medium: Medium, *, how: str, keep_albums: bool = False) -> Split:
@@ -165,13 +165,13 @@ def _split_freely(layout: DiscLayout, medium: Medium, keep_albums: bool) -> Spli
     """Pieces are tracks that run on with each other, or whole albums; a disc's first piece needs no gap."""
     tracks = layout.tracks
     groups: dict[object, list[int]] = {}
-    for place, track in enumerate(tracks):
+    for position, track in enumerate(tracks):
         if keep_albums and track.programme.album:
-            groups.setdefault(track.programme.album, []).append(place)
+            groups.setdefault(track.programme.album, []).append(position)
         elif track.runs_on and groups:
-            next(reversed(groups.values())).append(place)
+            next(reversed(groups.values())).append(position)
         else:
-            groups[place] = [place]
+            groups[position] = [position]
     pieces = _cut_to_size(list(groups.values()), tracks, medium)
     usual = max((track.gap_sectors for track in tracks[1:]), default=0)
     costs = [
@@ -180,7 +180,7 @@ def _split_freely(layout: DiscLayout, medium: Medium, keep_albums: bool) -> Spli
     ]
     room = medium.capacity_sectors + usual
     packed = pack([min(cost, room) for cost in costs], room, most_pieces=MAX_TRACKS, counts=[len(p) for p in pieces])
-    discs = [sorted(place for piece in disc for place in pieces[piece]) for disc in packed.discs]
+    discs = [sorted(position for piece in disc for position in pieces[piece]) for disc in packed.discs]
     discs.sort(key=lambda disc: disc[0])
     sizes = [track.sectors for track in tracks]
     gaps = [0 if track.runs_on else track.gap_sectors or usual for track in tracks]
@@ -191,15 +191,15 @@ def _cut_to_size(groups: list[list[int]], tracks: Sequence[DiscTrack], medium: M
     """Albums that no disc holds are divided in order."""
     pieces = []
     for group in groups:
-        sizes = [tracks[place].sectors for place in group]
-        gaps = [tracks[place].gap_sectors for place in group]
+        sizes = [tracks[position].sectors for position in group]
+        gaps = [tracks[position].gap_sectors for position in group]
         runs = full_runs(sizes, gaps, medium.capacity_sectors, most_pieces=MAX_TRACKS)
         pieces += [[group[n] for n in run] for run in runs]
     return pieces
 
 
 def fill_from_pool(layout: DiscLayout, pool_sectors: Sequence[int], *, gap_sectors: int) -> tuple[list[int], int]:
-    """(places in the pool that fill the room left best, sectors still free). Optimal for the time."""
+    """(positions in the pool that fill the room left best, sectors still free). Optimal for the time."""
     room = layout.free_sectors
     slots = MAX_TRACKS - len(layout.tracks)
     if room <= 0 or slots <= 0:
@@ -208,5 +208,5 @@ def fill_from_pool(layout: DiscLayout, pool_sectors: Sequence[int], *, gap_secto
     costs = [sectors + gap_sectors for sectors in pool_sectors]
     chosen = fullest_subset(costs, room + lead)
     # More tracks than the disc takes: the longest of them stay.
-    chosen = sorted(sorted(chosen, key=lambda place: -costs[place])[:slots])
-    return chosen, room + (lead if chosen else 0) - sum(costs[place] for place in chosen)
+    chosen = sorted(sorted(chosen, key=lambda position: -costs[position])[:slots])
+    return chosen, room + (lead if chosen else 0) - sum(costs[position] for position in chosen)

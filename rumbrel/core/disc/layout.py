@@ -198,15 +198,15 @@ def _placed_run(run: list[Programme], at: int, placed: int, gap_sectors: int) ->
     start = at + gap if placed else at
     edges = _edges(run)
     tracks = []
-    for place, programme in enumerate(run):
-        begin, end = start + edges[place], start + edges[place + 1]
+    for position, programme in enumerate(run):
+        begin, end = start + edges[position], start + edges[position + 1]
         marks = tuple(
             begin + round(mark * SAMPLE_RATE / programme.sample_rate) // SAMPLES_PER_SECTOR
             for mark in programme.index_samples
         )
         tracks.append(
             DiscTrack(
-                number=placed + place + 1, programme=programme, gap_sectors=0 if place else gap, start_sector=begin,
+                number=placed + position + 1, programme=programme, gap_sectors=0 if position else gap, start_sector=begin,
                 sectors=end - begin, runs_on=programme.runs_on,
                 index_sectors=tuple(mark for mark in marks if begin < mark < end),
             )
@@ -217,11 +217,11 @@ def _placed_run(run: list[Programme], at: int, placed: int, gap_sectors: int) ->
 def _edges(run: list[Programme]) -> list[int]:
     """Sectors, from the run's beginning, at which its tracks begin, and where the run ends."""
     edges, source_samples = [0], 0
-    for place, programme in enumerate(run):
+    for position, programme in enumerate(run):
         source_samples += programme.samples
         # One conversion of rate for the whole run: lengths are rounded once, not track by track.
         samples = round(source_samples * SAMPLE_RATE / programme.sample_rate)
-        last = place == len(run) - 1
+        last = position == len(run) - 1
         edges.append(sectors_for_samples(samples) if last else samples // SAMPLES_PER_SECTOR)
     return edges
 

@@ -13,7 +13,7 @@ _SEARCH_STEPS = 60_000
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Packing:
-    """discs hold the places of the pieces; proved says that no packing takes fewer discs."""
+    """discs hold the positions of the pieces; proved says that no packing takes fewer discs."""
 
     discs: tuple[tuple[int, ...], ...]
     proved: bool
@@ -54,33 +54,33 @@ def _first_fit(sizes: Sequence[int], capacity: int, most: int, weights: Sequence
     """The longest first, each on the first disc that has room."""
     discs: list[list[int]] = []
     rooms: list[tuple[int, int]] = []
-    for place in sorted(range(len(sizes)), key=lambda place: -sizes[place]):
+    for position in sorted(range(len(sizes)), key=lambda position: -sizes[position]):
         for number, (room, pieces) in enumerate(rooms):
-            if sizes[place] <= room and weights[place] <= pieces:
-                discs[number].append(place)
-                rooms[number] = room - sizes[place], pieces - weights[place]
+            if sizes[position] <= room and weights[position] <= pieces:
+                discs[number].append(position)
+                rooms[number] = room - sizes[position], pieces - weights[position]
                 break
         else:
-            discs.append([place])
-            rooms.append((capacity - sizes[place], most - weights[place]))
+            discs.append([position])
+            rooms.append((capacity - sizes[position], most - weights[position]))
     return discs
 
 
 def _filled(sizes: Sequence[int], capacity: int, most: int, weights: Sequence[int]) -> list[list[int]]:
     """Each disc takes the longest piece left and then the subset that fills it best."""
-    left = sorted(range(len(sizes)), key=lambda place: -sizes[place])
+    left = sorted(range(len(sizes)), key=lambda position: -sizes[position])
     discs: list[list[int]] = []
     while left:
         first, rest = left[0], left[1:]
-        chosen = [rest[n] for n in fullest_subset([sizes[place] for place in rest], capacity - sizes[first])]
+        chosen = [rest[n] for n in fullest_subset([sizes[position] for position in rest], capacity - sizes[first])]
         disc, pieces = [first], weights[first]
-        for place in chosen:
-            if pieces + weights[place] <= most:
-                disc.append(place)
-                pieces += weights[place]
+        for position in chosen:
+            if pieces + weights[position] <= most:
+                disc.append(position)
+                pieces += weights[position]
         discs.append(disc)
         taken = set(disc)
-        left = [place for place in left if place not in taken]
+        left = [position for position in left if position not in taken]
     return discs
 
 
@@ -88,7 +88,7 @@ def _search(
     sizes: Sequence[int], capacity: int, most: int, weights: Sequence[int], known: int
 ) -> tuple[list[list[int]] | None, bool]:
     """(a packing on fewer discs than known, if found; whether the search went through everything)."""
-    order = sorted(range(len(sizes)), key=lambda place: -sizes[place])
+    order = sorted(range(len(sizes)), key=lambda position: -sizes[position])
     best: list[list[int]] | None = None
     limit, steps = known - 1, 0
     discs: list[list[int]] = []
@@ -104,7 +104,7 @@ def _search(
         if depth == len(order):
             best, limit = [list(disc) for disc in discs], len(discs) - 1
             return False
-        rest = sum(sizes[place] for place in order[depth:])
+        rest = sum(sizes[position] for position in order[depth:])
         if len(discs) + max(0, -(-(rest - sum(rooms)) // capacity)) > limit:
             return False
         piece = order[depth]
@@ -155,12 +155,12 @@ def full_runs(sizes: Sequence[int], gaps: Sequence[int], capacity: int, *, most_
     """
     discs: list[list[int]] = []
     used = 0
-    for place, size in enumerate(sizes):
-        if discs and used + gaps[place] + size <= capacity and len(discs[-1]) < most_pieces:
-            discs[-1].append(place)
-            used += gaps[place] + size
+    for position, size in enumerate(sizes):
+        if discs and used + gaps[position] + size <= capacity and len(discs[-1]) < most_pieces:
+            discs[-1].append(position)
+            used += gaps[position] + size
         else:
-            discs.append([place])
+            discs.append([position])
             used = size
     return discs
 

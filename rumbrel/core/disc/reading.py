@@ -32,16 +32,16 @@ class Contents:
     lead_out_sector: int
     text: bytes = b""
 
-    def end_of(self, place: int) -> int:
+    def end_of(self, position: int) -> int:
         """Where a track ends as the table shows it: the next one's start, gap and all."""
-        later = self.tracks[place + 1 :]
+        later = self.tracks[position + 1 :]
         return later[0].start_sector if later else self.lead_out_sector
 
 
 def contents_digest(contents: Contents) -> str:
     """What tells a disc by its contents table: the starts of its tracks and its lead-out."""
-    places = [track.start_sector for track in contents.tracks] + [contents.lead_out_sector]
-    return hashlib.blake2b(" ".join(map(str, places)).encode(), digest_size=10).hexdigest()
+    edges = [track.start_sector for track in contents.tracks] + [contents.lead_out_sector]
+    return hashlib.blake2b(" ".join(map(str, edges)).encode(), digest_size=10).hexdigest()
 
 
 class SectorUnread(DiscError):
@@ -149,14 +149,14 @@ class _Reader:
 
 
 def read_track(
-    drive: DiscDrive, contents: Contents, place: int, *, progress: Callable[[int], None] = lambda sectors: None
+    drive: DiscDrive, contents: Contents, position: int, *, progress: Callable[[int], None] = lambda sectors: None
 ) -> tuple[Iterator[bytes], Callable[[], TrackReading]]:
     """(the track's samples in blocks of bytes, and what to call afterwards for the account of it).
 
     A drive that delivers late is read further by that much, so that the track begins on its first sample.
     """
-    track = contents.tracks[place]
-    start, end = track.start_sector, contents.end_of(place)
+    track = contents.tracks[position]
+    start, end = track.start_sector, contents.end_of(position)
     reader, digest = _Reader(drive), hashlib.blake2b(digest_size=32)
 
     def blocks() -> Iterator[bytes]:

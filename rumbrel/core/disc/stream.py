@@ -104,12 +104,12 @@ def _gap(layout: DiscLayout, track: DiscTrack) -> Iterator[Part]:
 def _run(run: list[DiscTrack]) -> Iterator[Part]:
     """One stream, cut at the addresses of its tracks."""
     total = (run[-1].end_sector - run[0].start_sector) * SAMPLES_PER_SECTOR
-    place, left = 0, run[0].sectors * SAMPLES_PER_SECTOR
+    position, left = 0, run[0].sectors * SAMPLES_PER_SECTOR
     for block in _exactly(_blocks([track.programme for track in run]), total):
         while len(block):
             piece, block = block[:left], block[left:]
             left -= len(piece)
-            yield Part(track=run[place], in_gap=False, block=piece)
-            if not left and place + 1 < len(run):
-                place += 1
-                left = run[place].sectors * SAMPLES_PER_SECTOR
+            yield Part(track=run[position], in_gap=False, block=piece)
+            if not left and position + 1 < len(run):
+                position += 1
+                left = run[position].sectors * SAMPLES_PER_SECTOR

@@ -23,17 +23,17 @@ def fullest_subset(sizes: Sequence[int], limit: int) -> list[int]:
     history = _reachable(sizes, limit)
     total = history[-1].bit_length() - 1
     chosen = []
-    for place in range(len(sizes) - 1, -1, -1):
-        if not history[place] >> total & 1:
-            chosen.append(place)
-            total -= sizes[place]
+    for position in range(len(sizes) - 1, -1, -1):
+        if not history[position] >> total & 1:
+            chosen.append(position)
+            total -= sizes[position]
     return chosen[::-1]
 
 
 def smallest_cover(sizes: Sequence[int], least: int) -> list[int]:
     """Places of the items whose sum is the smallest that reaches least; all of them where none does."""
     kept = set(fullest_subset(sizes, sum(sizes) - least))
-    return [place for place in range(len(sizes)) if place not in kept]
+    return [position for position in range(len(sizes)) if position not in kept]
 
 
 _MOST_COUNTED = 12
@@ -46,7 +46,7 @@ def smallest_cover_of(sizes: Sequence[int], least: int) -> tuple[list[int], bool
     Taking the largest first needs the fewest; which ones of that number come closest is searched by
     the sums of every count.
     """
-    order = sorted(range(len(sizes)), key=lambda place: -sizes[place])
+    order = sorted(range(len(sizes)), key=lambda position: -sizes[position])
     count, total = 0, 0
     while total < least and count < len(order):
         total += sizes[order[count]]
@@ -69,9 +69,9 @@ def _counted_cover(sizes: Sequence[int], least: int, count: int) -> list[int]:
     above = layers[count] >> least
     total = least + (above & -above).bit_length() - 1
     chosen, number = [], count
-    for place in range(len(sizes) - 1, -1, -1):
-        if number and not history[place][number] >> total & 1:
-            chosen.append(place)
-            total -= sizes[place]
+    for position in range(len(sizes) - 1, -1, -1):
+        if number and not history[position][number] >> total & 1:
+            chosen.append(position)
+            total -= sizes[position]
             number -= 1
     return chosen[::-1]

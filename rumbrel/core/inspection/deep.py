@@ -156,7 +156,8 @@ def _judged(found: DeepFacts, digest_differs: bool) -> Facts:
         kept = tuple(fault for fault in facts.faults if fault.code is not FaultCode.DAMAGED)
         facts = replace(facts, faults=kept)
         places = ", ".join(_clock(at, facts.sample_rate) for at in found.damaged_at[:5])
-        text = f"{found.damaged_packets} damaged frames, the first at {places}. The rest can be used; copy it again."
+        frames = "1 damaged frame" if found.damaged_packets == 1 else f"{found.damaged_packets} damaged frames"
+        text = f"{frames}, the first at {places}. The rest can be used; copy it again."
         facts = _with(facts, FaultCode.DAMAGED, text)
     elif digest_differs:
         text = "The samples differ from the digest that their maker stored in the file. Copy it again."

@@ -51,12 +51,12 @@ def _flat(text: str) -> str:
     return " ".join(text.split())
 
 
-def write_m3u(tracks: TrackList, places: list[str]) -> str:
-    """The text of an extended list; places say where each entry is, as the list shall state it."""
+def write_m3u(tracks: TrackList, paths: list[str]) -> str:
+    """The text of an extended list; paths say where each entry is, as the list shall state it."""
     lines = ["#EXTM3U"]
     if tracks.title:
         lines.append(f"#PLAYLIST:{_flat(tracks.title)}")
-    for entry, place in zip(tracks.entries, places, strict=True):
+    for entry, path in zip(tracks.entries, paths, strict=True):
         if entry.title or entry.seconds is not None:
             joined = f"{entry.performer} - {entry.title}" if entry.performer else entry.title
             length = -1 if entry.seconds is None else round(entry.seconds)
@@ -64,5 +64,5 @@ def write_m3u(tracks: TrackList, places: list[str]) -> str:
         if entry.album:
             lines.append(f"#EXTALB:{_flat(entry.album)}")
         # A name that begins with the sign of a remark would be taken for one.
-        lines.append(f"./{place}" if place.startswith("#") else place)
+        lines.append(f"./{path}" if path.startswith("#") else path)
     return "\n".join(lines) + "\n"

@@ -70,7 +70,7 @@ class _HopEnergy:
         self._rate = shape.sample_rate
         self._sections = _k_weighting(shape.sample_rate)
         self._state = np.zeros((2, 2, shape.channels))
-        self._weights = np.array([_CHANNEL_WEIGHTS.get(name, 1.0) for name in shape.places])
+        self._weights = np.array([_CHANNEL_WEIGHTS.get(name, 1.0) for name in shape.channel_positions])
         self._sums: list[float] = []
         self._open_sum = 0.0
         self._open_start = 0

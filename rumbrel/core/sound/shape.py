@@ -46,7 +46,7 @@ class SoundShape:
     speakers: tuple[str, ...] = ()
 
     @property
-    def places(self) -> tuple[str, ...]:
+    def channel_positions(self) -> tuple[str, ...]:
         """The speakers, stated or usual; empty names where neither is known."""
         return self.speakers or CHANNEL_ORDERS.get(self.channels, ("",) * self.channels)
 

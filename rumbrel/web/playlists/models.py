@@ -21,7 +21,7 @@ class Playlist(models.Model):
 
 
 class Entry(models.Model):
-    """A track's place in a list. Positions grow; they need not follow each other without gaps."""
+    """A track's position in a list. Positions grow; they need not follow each other without gaps."""
 
     playlist = models.ForeignKey(Playlist, on_delete=models.CASCADE, related_name="entries")
     track = models.ForeignKey(Track, on_delete=models.CASCADE)

@@ -20,7 +20,7 @@ FIT_KINDS = tuple(FitKind)
 class TrackKind:
     """What a target judges a track by. Tracks of one kind stand alike to every target.
 
-    bitrate_class is the place of the bitrate among all limits that targets have; short says that its
+    bitrate_class is the position of the bitrate among all limits that targets have; short says that its
     average bitrate means nothing yet. facts_id is a track's own where it must be judged by all its facts.
     """
 

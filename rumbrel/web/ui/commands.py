@@ -14,7 +14,6 @@ __all__ = ["ReportingCommand"]
 class ReportingCommand(BaseCommand):
     """Subclasses do their work in `work` and return whether all went well."""
 
-    requires_system_checks: list[str] = []
     failure_status = 1
 
     def add_arguments(self, parser: CommandParser) -> None:

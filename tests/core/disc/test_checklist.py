@@ -69,7 +69,9 @@ class ChecklistTests(TestCase):
         for gap, verdict in ((0, PASSED), (375, PASSED), (376, DOUBTFUL)):
             self.assertEqual(self.line("gaps", self.laid(self.track(), self.track(), gap=gap))[0], verdict, gap)
         first = self.laid(self.track(), self.track(gap_sectors=400), self.track(gap_sectors=400))
-        self.assertEqual(self.line("gaps", first), (DOUBTFUL, "tracks 2, 3 come after more than 5 s; is that meant?"))
+        self.assertEqual(
+            self.line("gaps", first), (DOUBTFUL, "tracks 2 and 3 come after more than 5 s; is that meant?")
+        )
         runs = self.laid(self.track(), self.track(runs_on=True))
         self.assertEqual(self.line("gaps", runs), (PASSED, "gaps of 0 to 5 s, 1 join runs on"))
 
@@ -95,7 +97,7 @@ class ChecklistTests(TestCase):
             self.line("codes", wrong), (FAILED, "the ISRC of track 2 is not an ISRC; correct it or leave it out")
         )
         twice = self.laid(self.track(isrc="XAABC2400001"), self.track(isrc="XAABC2400001"))
-        self.assertEqual(self.line("codes", twice), (DOUBTFUL, "tracks 1, 2 have the same ISRC"))
+        self.assertEqual(self.line("codes", twice), (DOUBTFUL, "tracks 1 and 2 have the same ISRC"))
 
     def test_clipping_is_judged_only_where_it_was_measured(self) -> None:
         self.assertIsNone(self.line("clipping", self.laid(self.track(), self.track())))
@@ -112,7 +114,7 @@ class ChecklistTests(TestCase):
     def test_channels(self) -> None:
         self.assertEqual(self.line("channels", self.laid(self.track()))[0], PASSED)
         mono = self.laid(self.track(channels=1), self.track(state="mono"), self.track(state="clipped"))
-        self.assertEqual(self.line("channels", mono), (DOUBTFUL, "tracks 1, 2 are mono (both channels equal)"))
+        self.assertEqual(self.line("channels", mono), (DOUBTFUL, "tracks 1 and 2 are mono (both channels equal)"))
         silent = self.laid(self.track(state="silent"), self.track(state="mono"))
         self.assertEqual(self.line("channels", silent), (DOUBTFUL, "a channel of track 1 is silent; is that meant?"))
 
@@ -120,8 +122,12 @@ class ChecklistTests(TestCase):
         gone = self.laid(self.track(), self.track(path="/gone.wav"), self.track(path="/gone2.wav"))
         self.assertEqual(
             self.line("sources", gone),
-            (FAILED, "the file of tracks 2, 3 is not there; connect its disk or leave it out"),
+            (FAILED, "the file of tracks 2 and 3 is not there; connect its disk or leave it out"),
         )
+
+        for count, words in ((6, "tracks 1, 2, 3, 4, 5 and 6"), (7, "tracks 1, 2, 3, 4, 5, 6 and more")):
+            said = self.line("sources", self.laid(*[self.track(path="/gone.wav")] * count))
+            self.assertTrue(said and said[1].startswith(f"the file of {words} is not there"), said)
 
     def test_text_and_product_code(self) -> None:
         layout = self.laid(self.track(title="Peal"))

@@ -129,11 +129,12 @@ def download(request: HttpRequest, pk: int) -> FileResponse:
 @require_GET
 def download_all(request: HttpRequest, pk: int) -> StreamingHttpResponse:
     found = _batch(pk)
-    place = Path(found.destination)
+    destination = Path(found.destination)
     files = [
-        (path, str(path.relative_to(place)))
+        (path, str(path.relative_to(destination)))
         for item in result_items(found)
-        if (path := Path(item.output)).is_relative_to(place) and path.resolve().is_relative_to(place.resolve())
+        if (path := Path(item.output)).is_relative_to(destination)
+        and path.resolve().is_relative_to(destination.resolve())
     ]
     if not files:
         raise Http404("This batch has no results yet.")

@@ -69,9 +69,9 @@ def _drawn(
             pieces = [(max(span.start, edge_seconds), span.end, True)]
             if span.start < edge_seconds:
                 pieces.insert(0, (span.start, edge_seconds, False))
-        for place, (start, end, over) in enumerate(pieces):
+        for part, (start, end, over) in enumerate(pieces):
             drawn = (end - start) / scale_end * width
-            shown = span.label if place == 0 and drawn > 8 * len(span.label) + 6 else ""
+            shown = span.label if part == 0 and drawn > 8 * len(span.label) + 6 else ""
             lengths.append(
                 Length(
                     x=round(start / scale_end * width, 2),
