@@ -7,6 +7,7 @@ right sample and know the length of a variable bitrate. Its layout is common pra
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cache
 from typing import BinaryIO
 
 __all__ = [
@@ -112,6 +113,7 @@ def parse_header(raw: bytes) -> FrameHeader | None:
     )
 
 
+@cache
 def build_header(*, sample_rate: int, bitrate_kbps: int, mono: bool) -> FrameHeader:
     """The header of a Layer III frame. Raises ValueError where the rate and bitrate do not go together."""
     for version, rates in _RATES.items():

@@ -31,7 +31,7 @@ __all__ = [
     "totals_of",
 ]
 
-PAGE_TRACKS = 100
+PAGE_TRACKS = 60
 MOST_COUNTED = 10_000
 """Of a search by words, so many are counted; beyond, it is said that there are more."""
 ANY, NONE = "any", "none"

@@ -1,9 +1,10 @@
 """Tracks by what targets judge them by."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 import numpy as np
-from django.db.models import QuerySet
+from django.db.models import BooleanField, ExpressionWrapper, Q, QuerySet, TextField
+from django.db.models.functions import JSONArray
 from numpy.typing import NDArray
 
 from rumbrel.core.inspection import Facts
@@ -11,52 +12,53 @@ from rumbrel.core.targets import all_targets
 from rumbrel.web.collection.models import Pull, Track
 from rumbrel.web.collection.queries import facts_by_id
 
-from .standing import TrackKind, bitrate_class, bitrate_limits
+from .standing import bitrate_class, bitrate_limits
 
 __all__ = ["all_in_kinds", "pulled_in_kinds", "pulled_page"]
 
 _JUDGED = (
-    "container", "codec", "lossless", "sample_rate", "bit_depth", "channels", "bitrate_bps", "bitrate_mode",
-    "channel_mode", "has_video", "has_lead", "seconds", "faults", "whole", "usable",
+    "container", "codec", "lossless", "sample_rate", "bit_depth", "channels", "bitrate_mode", "channel_mode",
+    "has_video", "has_lead", "whole", "usable",
 )  # fmt: skip
+"""What targets judge a track by, but for its bitrate and its faults."""
 _SHORT_SECONDS = 2.0
-Kinds = tuple[list[TrackKind], list[Facts], NDArray[np.intp]]
+"""Below it an average bitrate means nothing yet."""
+Kinds = tuple[list[Facts], NDArray[np.intp]]
 
 
 def pulled_in_kinds(owner: str = "") -> Kinds:
-    """(kinds, facts of one track of each, the kind of every pulled track in the order of pulling)."""
+    """(facts of one track of each kind, the kind of every pulled track in the order of pulling)."""
     pulls = Pull.objects.filter(pull_list__owner=owner, cleared_at=None).order_by("pk")
-    return _in_kinds(pulls.values_list("track_id", *(f"track__{name}" for name in _JUDGED)))
+    return _in_kinds(_judged(pulls, "track_id", "track__"))
 
 
 def all_in_kinds() -> Kinds:
     """The same for the whole collection, in no order."""
-    return _in_kinds(Track.objects.order_by().values_list("pk", *_JUDGED))
+    return _in_kinds(_judged(Track.objects.order_by(), "pk", ""))
 
 
-def _in_kinds(rows: "QuerySet[Pull, tuple[object, ...]] | QuerySet[Track, tuple[object, ...]]") -> Kinds:
+def _judged(rows: "QuerySet[Pull] | QuerySet[Track]", pk: str, prefix: str) -> Iterable[tuple[int, str, int, int]]:
+    """(track, what it is judged by as one text that the database makes, bits/s, faults)."""
+    short = ExpressionWrapper(Q(**{f"{prefix}seconds__lt": _SHORT_SECONDS}), output_field=BooleanField())
+    judged = JSONArray(*(f"{prefix}{name}" for name in _JUDGED), short, output_field=TextField())
+    values = rows.annotate(judged=judged).values_list(pk, "judged", f"{prefix}bitrate_bps", f"{prefix}faults")
+    return values.iterator(chunk_size=5_000)
+
+
+def _in_kinds(rows: Iterable[tuple[int, str, int, int]]) -> Kinds:
     limits = bitrate_limits(all_targets())
-    numbers: dict[tuple[object, ...], int] = {}
+    numbers: dict[tuple[str, int, int], int] = {}
     first: list[int] = []
-    kinds: list[TrackKind] = []
     order: list[int] = []
-    for row in rows.iterator(chunk_size=5_000):
-        pk, container, codec, lossless, rate, depth, channels, bps, mode, stereo, video, lead, seconds, *state = row
-        key = (
-            container, codec, lossless, rate, depth, channels, bitrate_class(bps, limits), mode, stereo, video,  # type: ignore[arg-type]
-            lead, seconds < _SHORT_SECONDS, *state,  # type: ignore[operator]
-            # A faulty file is judged by its own faults, whose sentences differ.
-            pk if state[0] else None,
-        )  # fmt: skip
-        number = numbers.get(key)
-        if number is None:
-            number = numbers[key] = len(kinds)
-            kinds.append(TrackKind(*key))  # type: ignore[arg-type]
-            first.append(pk)  # type: ignore[arg-type]
+    for pk, judged, bitrate_bps, faults in rows:
+        # A faulty file is judged by its own faults, whose sentences differ.
+        key = (judged, bitrate_class(bitrate_bps, limits), pk if faults else 0)
+        number = numbers.setdefault(key, len(first))
+        if number == len(first):
+            first.append(pk)
         order.append(number)
     known = facts_by_id(first)
-    facts = [known.get(pk) or Facts(path="") for pk in first]
-    return kinds, facts, np.array(order, dtype=np.intp)
+    return [known.get(pk) or Facts(path="") for pk in first], np.array(order, dtype=np.intp)
 
 
 def pulled_page(owner: str, start: int, count: int) -> Sequence[tuple[Track, Facts]]:

@@ -11,35 +11,9 @@ from numpy.typing import NDArray
 from rumbrel.core.inspection import Facts
 from rumbrel.core.targets import FitKind, Target, fit_to
 
-__all__ = ["FIT_KINDS", "Standing", "TrackKind", "standings"]
+__all__ = ["FIT_KINDS", "Standing", "standings"]
 
 FIT_KINDS = tuple(FitKind)
-
-
-@dataclass(frozen=True, slots=True)
-class TrackKind:
-    """What a target judges a track by. Tracks of one kind stand alike to every target.
-
-    bitrate_class is the position of the bitrate among all limits that targets have; short says that its
-    average bitrate means nothing yet. facts_id is a track's own where it must be judged by all its facts.
-    """
-
-    container: str
-    codec: str
-    lossless: bool
-    sample_rate: int
-    bit_depth: int | None
-    channels: int
-    bitrate_class: int
-    bitrate_mode: str
-    channel_mode: str
-    has_video: bool
-    has_lead: bool
-    short: bool
-    faults: int
-    whole: bool
-    usable: bool
-    facts_id: int | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -74,18 +48,17 @@ def bitrate_class(bitrate_bps: int, limits: tuple[float, ...]) -> int:
 
 
 def standings(
-    kinds: Sequence[TrackKind],
     facts: Sequence[Facts],
     order: NDArray[np.intp],
     targets: Iterable[Target],
     *,
     marks: int,
 ) -> list[Standing]:
-    """Every target against tracks whose kinds are kinds[order[n]]; facts are one track's of each kind.
+    """Every target against tracks whose kinds are order[n]; facts are one track's of each kind.
 
     Where there are more tracks than marks, a mark stands for several neighbours.
     """
-    sizes = np.bincount(order, minlength=len(kinds))
+    sizes = np.bincount(order, minlength=len(facts))
     edges = np.linspace(0, len(order), min(marks, len(order)) + 1).round().astype(int)
     found = []
     for target in targets:

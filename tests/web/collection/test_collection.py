@@ -7,6 +7,7 @@ from rumbrel.web.collection.forms import SentenceForm
 from rumbrel.web.collection.models import Pull, SourceFolder, Track, TrackFacts
 from rumbrel.web.collection.queries import (
     ORDERS,
+    PAGE_TRACKS,
     Sentence,
     find_tracks,
     page_of,
@@ -116,10 +117,10 @@ class WalkTests(MadeUpCase):
         self.assert_all_in(("text=title", "order=length", "after="), later)
         page = self.page(later)
         self.assert_all_in(('rel="prev"', 'value="title"', '<option value="length" selected>'), page)
-        self.assertEqual(page.count("<tr data-row"), 100)
+        self.assertEqual(page.count("<tr data-row"), PAGE_TRACKS)
 
     def test_the_cursor_of_a_track_that_is_gone_begins_anew(self) -> None:
-        self.assertEqual(len(page_of(find_tracks(Sentence()), "", after=10**9).tracks), 100)
+        self.assertEqual(len(page_of(find_tracks(Sentence()), "", after=10**9).tracks), PAGE_TRACKS)
 
 
 class PullTests(MadeUpCase):

@@ -45,14 +45,14 @@ class WhereTests(WebCase):
         self.assertIn(FitKind.REWRAP, found.marks)
 
     def test_equal_files_are_judged_once_and_faulty_ones_each(self) -> None:
-        kinds, _, order = pulled_in_kinds()
+        kinds, order = pulled_in_kinds()
         self.assertEqual(len(order), 11)
         self.assertEqual(len(kinds), 9, "three equal WAVs are one kind")
 
     @slow
     def test_many_tracks_share_marks_by_majority(self) -> None:
-        kinds, facts, order = pulled_in_kinds()
-        standing = standings(kinds, facts, order, [find_target("disc-wav")], marks=3)[0]
+        facts, order = pulled_in_kinds()
+        standing = standings(facts, order, [find_target("disc-wav")], marks=3)[0]
         self.assertEqual(len(standing.marks), 3)
         self.assertEqual(standing.total, 11)
 

@@ -30,9 +30,9 @@ def where(request: HttpRequest) -> HttpResponse:
 
 
 def _every(whole: bool, target: Target | None) -> dict[str, Any]:
-    kinds, facts, order = all_in_kinds() if whole else pulled_in_kinds()
+    facts, order = all_in_kinds() if whole else pulled_in_kinds()
     chosen = [target] if target else all_targets()
-    found = standings(kinds, facts, order, chosen, marks=MOST_MARKS) if len(order) else []
+    found = standings(facts, order, chosen, marks=MOST_MARKS) if len(order) else []
     return {"count": len(order), "rows": [standing_row(each) for each in found]}
 
 
