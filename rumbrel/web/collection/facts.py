@@ -10,7 +10,12 @@ from rumbrel.core.records import as_record, from_record
 
 from .models import Track
 
-__all__ = ["FACTS_VERSION", "derived_columns", "kept_facts", "kept_path", "restored_facts", "search_words"]
+__all__ = ["KEPT_VERSION", "derived_columns", "kept_facts", "kept_path", "restored_facts", "search_words"]
+
+_COLUMNS_VERSION = 0
+"""Grows with every column that is added or derived in another way."""
+KEPT_VERSION = FACTS_VERSION + _COLUMNS_VERSION
+"""Of what a row was written by: it grows with either, and rows of an older one are read again in the background."""
 
 
 def kept_path(path: Path) -> str:
@@ -53,5 +58,5 @@ def derived_columns(track: Track, facts: Facts) -> Track:
     track.performer, track.album = storable(first("artist")), storable(first("album"))
     track.fault = str(facts.faults[0].code) if facts.faults else ""
     track.faults, track.usable, track.whole = len(facts.faults), facts.usable, facts.ok
-    track.missing_since, track.facts_version = None, FACTS_VERSION
+    track.missing_since, track.facts_version = None, KEPT_VERSION
     return track

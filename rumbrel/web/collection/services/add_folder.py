@@ -8,7 +8,7 @@ from rumbrel.core.errors import RumbrelError
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import start_job
 
-from ..facts import FACTS_VERSION, kept_path
+from ..facts import KEPT_VERSION, kept_path
 from ..models import SourceFolder, Track
 
 __all__ = ["FolderRefused", "add_folder", "reread_old_facts", "start_scan"]
@@ -50,7 +50,7 @@ def start_scan(*, folder: SourceFolder) -> Job:
 def reread_old_facts() -> int:
     """Scan the folders of which an older inspection's facts are kept; returns how many there are."""
     outdated = SourceFolder.objects.filter(
-        pk__in=Track.objects.filter(missing_since=None).exclude(facts_version=FACTS_VERSION).values("folder")
+        pk__in=Track.objects.filter(missing_since=None).exclude(facts_version=KEPT_VERSION).values("folder")
     )
     for folder in outdated:
         start_scan(folder=folder)

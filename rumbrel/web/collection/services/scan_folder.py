@@ -18,7 +18,7 @@ from rumbrel.core.progress import Progress, Unit
 from rumbrel.web.jobs.services import Desk
 from rumbrel.web.ui.words import counted
 
-from ..facts import FACTS_VERSION, derived_columns, kept_facts, kept_path, search_words
+from ..facts import KEPT_VERSION, derived_columns, kept_facts, kept_path, search_words
 from ..models import Facet, SourceFolder, Track, TrackFacts
 
 __all__ = ["recount_folder", "scan_folder"]
@@ -74,7 +74,7 @@ def _known(folder: SourceFolder) -> dict[str, _Known]:
 def _unchanged(source: Source, known: dict[str, _Known], found: _Found) -> bool:
     """Whether what is kept of a file still holds."""
     row = known.get(kept_path(source.path))
-    if row is None or row.missing or row.facts_version != FACTS_VERSION:
+    if row is None or row.missing or row.facts_version != KEPT_VERSION:
         return False
     try:
         status = os.stat(source.path)
