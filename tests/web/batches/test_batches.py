@@ -13,19 +13,22 @@ from django.core.management import call_command
 from django.urls import reverse
 
 from rumbrel.core.conversion.levelling import measure
+from rumbrel.core.delivery import Delivered
 from rumbrel.core.errors import Cancelled
 from rumbrel.core.files import working_path
-from rumbrel.core.forecast import WhenPresent
+from rumbrel.core.forecast import WhenPresent, gather_sources
 from rumbrel.core.inspection import inspect_file
+from rumbrel.core.places import volume_at, volume_kind_for
 from rumbrel.core.sound.level import LevelMeter
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.targets import all_targets, find_target
 from rumbrel.core.workflows.convert import LevelWish
+from rumbrel.core.workflows.deliver import deliver, plan_delivery
 from rumbrel.web.batches.models import Batch, Item
 from rumbrel.web.batches.services import BatchWish, forecast_tracks, start_batch
 from rumbrel.web.batches.steps import kept_step, restored_step, restored_target
 from rumbrel.web.collection.models import Track
-from rumbrel.web.collection.queries import pulled_ids
+from rumbrel.web.collection.queries import known_tracks, pulled_ids
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import stop_job
 from tests.marks import slow
@@ -345,3 +348,36 @@ class SameAsCommandTests(BatchCase):
                     self.assertEqual(below, Path(record["output"]).relative_to(out))
                     np.testing.assert_array_equal(decoded(Path(item.output)), decoded(Path(record["output"])))
                     self.assertEqual(inspect_file(Path(item.output)).tags, inspect_file(Path(record["output"])).tags)
+
+    @slow
+    def test_a_delivery_from_kept_facts_is_that_of_the_command(self) -> None:
+        """What screens hand to the workflow is what the collection keeps; commands look at the files."""
+        write_film(self.source / "film.mp4", seconds=3)
+        write_sound(self.source / "a" / "x?.wav", 100_000)
+        write_sound(self.source / "a" / "y.flac", 100_000, seed=2)
+        self.scan()
+        known = known_tracks(list(Track.objects.values_list("pk", flat=True)))
+        facts = {Path(track.facts.path): track.facts for track in known if track.facts}
+        for slug in ("pocket-aac", "car-mp3"):
+            sticks = [self.folder / f"{slug}-{maker}" for maker in ("web", "command")]
+            for stick in sticks:
+                stick.mkdir()
+            said = io.StringIO()
+            call_command(
+                "deliver", "--json", "--target", slug, "--volume", str(sticks[1]), "--volume-kind", "stick-8gb",
+                str(self.source), stdout=said,
+            )  # fmt: skip
+            records = [json.loads(line) for line in said.getvalue().splitlines()]
+            sources = gather_sources([self.source])
+            volume = volume_at(sticks[0], volume_kind_for("stick-8gb"))
+            plan = plan_delivery(sources, find_target(slug), volume, inspect=facts.__getitem__)
+            results = list(deliver(plan, self.folder / f"{slug}-work", jobs=1))
+            self.assertEqual(len(results), 3)
+            for result, record in zip(results, records, strict=True):
+                assert isinstance(result, Delivered)
+                self.assertTrue(result.ok and record["ok"], record)
+                self.assertEqual(result.step.action, record["action"])
+                ours, theirs = Path(result.output), Path(record["output"])
+                self.assertEqual(ours.relative_to(sticks[0]), theirs.relative_to(sticks[1]))
+                np.testing.assert_array_equal(decoded(ours), decoded(theirs))
+                self.assertEqual(inspect_file(ours).tags, inspect_file(theirs).tags)
