@@ -23,6 +23,7 @@ from rumbrel.core.targets.model import LevelRule
 __all__ = ["Measured", "gain_for", "levelled", "measure", "measure_all"]
 
 _LEAST_CHANGE_DB = 0.05
+"""Half of the tenth to which levels are stated (EBU Tech 3341): less is no change."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -15,6 +15,7 @@ from .text import DiscText, TextTooLong, encode_packs
 __all__ = ["Finding", "checklist", "first_failure"]
 
 _LONGEST_USUAL_GAP_SECTORS = 5 * SECTORS_PER_SECOND
+"""The standard sets no limit; listeners take more for the end of the disc (common practice)."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -47,6 +47,7 @@ LEAD_IN_SECONDS = 60
 LEAD_OUT_SECONDS = 90
 """At single speed: a minute and a minute and a half (common practice)."""
 CLOSING_SECONDS = 10
+"""What recorders take to settle and to close, whatever the speed (common practice)."""
 
 MEDIA: tuple[Medium, ...] = (
     Medium(

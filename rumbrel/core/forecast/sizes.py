@@ -20,6 +20,7 @@ _LOSSLESS_SHARES = (0.02, 0.6, 1.01)
 # How far an average or variable bitrate strays from what was asked for.
 _STRAYS = {"average": 0.3, "variable": 0.8}
 _USUAL_KBPS_A_CHANNEL = 96
+"""Where neither target nor codec states a bitrate."""
 _G711_HEADER_BYTES = 58
 
 

@@ -8,6 +8,7 @@ from rumbrel.core.formats.table import CONTAINER_BY_KEY, container_row
 from rumbrel.core.inspection.facts import Facts, FaultCode
 from rumbrel.core.sound.shape import CHANNEL_ORDERS, SoundShape
 from rumbrel.core.tags import unheld_fields
+from rumbrel.core.targets.fit import BITRATE_SLACK
 
 from .steps import After, Warning, WarningCode
 
@@ -69,7 +70,7 @@ def _lossy_warnings(facts: Facts, after: After) -> Iterator[Warning]:
         yield _warning(WarningCode.LOSSY_TO_LOSSLESS, "The source is lossy: the result is larger and sounds no better.")
         return
     yield _warning(WarningCode.LOSSY_TO_LOSSY, "Coded lossily a second time.")
-    if after.bitrate_bps > facts.bitrate_bps * 1.02:
+    if after.bitrate_bps > facts.bitrate_bps * BITRATE_SLACK:
         yield _warning(
             WarningCode.BITRATE_ABOVE_SOURCE,
             f"{after.bitrate_bps // 1000} kbit/s cannot bring back what {round(facts.bitrate_bps / 1000)} kbit/s left out.",

@@ -240,6 +240,7 @@ def _stream(number: int, sound: Any) -> SoundStream:
 
 
 _LONGEST_LEAD_SECONDS = 3600
+"""A longer one is a mistake of the file and not silence that anybody wants (our own choice)."""
 
 
 def _with_lead(facts: Facts, sound: Any, pictures: Any) -> Facts:

@@ -15,11 +15,15 @@ SILENCE_DBFS = -60.0
 """What counts as silence at the ends of a track (common practice; tape hiss lies below it)."""
 _SILENCE = 10 ** (SILENCE_DBFS / 20)
 _CLIPPED_RUN_SAMPLES = 3
+"""So many equal samples at full scale in a row count as clipped; fewer are peaks (common practice)."""
 _DEAD_CHANNEL = 10 ** (-90 / 20)
+"""Below it a channel holds nothing but the dither of 16 bit, whose floor is at -96 dB (common practice)."""
 _FFT_SAMPLES = 4096
 _BAND_HZ = 150.0
 _CLIFF_DB = 22.0
 _LOWEST_EDGE_HZ = 9_000.0
+"""A fall of so many dB from one band to the next, above so many Hz, is a filter's edge and not music: found by what
+lossy encoders and rate converters leave (our own measurement; see the tests of the deep look)."""
 _FAMILY_NYQUISTS_HZ = (11_025, 12_000, 16_000, 22_050, 24_000, 44_100, 48_000)
 
 

@@ -15,9 +15,11 @@ Float = NDArray[np.float64]
 _ABSOLUTE_GATE_LUFS = -70.0
 _INTEGRATED_GATE_LU = -10.0
 _RANGE_GATE_LU = -20.0
+"""Gates of ITU-R BS.1770-4 and, for the range, of EBU Tech 3342 (from memory), held to the cases of Tech 3341 and 3342."""
 _HOPS_A_SECOND = 10
 _BLOCK_HOPS = 4
 _SHORT_TERM_HOPS = 30
+"""Blocks of 400 ms that overlap by three quarters; short-term blocks of 3 s (BS.1770-4, EBU Tech 3341)."""
 # By the angle of the speaker: 1.41 from 60 to 120 degrees, 1 before and behind (BS.1770-4, table 4, from memory).
 _CHANNEL_WEIGHTS = {"LFE": 0.0, "Ls": 1.41, "Rs": 1.41}
 SILENCE_LUFS = -math.inf

@@ -18,14 +18,18 @@ from rumbrel.core.sound.stages import mix_matrix
 from .model import Accepts, Target
 from .planning import planned_shape
 
-__all__ = ["Fit", "FitKind", "fit_to"]
+__all__ = ["BITRATE_SLACK", "SHORTEST_AVERAGE_SECONDS", "Fit", "FitKind", "fit_to"]
 
 
 FLOAT_STANDS_FOR_BITS = 24
 """Depth that floating point and one bit sound, lossless but without whole bits, is kept at where a result must have one: that of its mantissa."""
 
 
-_SHORTEST_AVERAGE_SECONDS = 2.0
+BITRATE_SLACK = 1.02
+"""So much above its limit a bitrate may be that was worked out from bytes and time: heads and padding count there
+(our own choice)."""
+SHORTEST_AVERAGE_SECONDS = 2.0
+"""Below it an average bitrate means nothing yet: head and padding weigh too much (our own choice)."""
 
 
 class FitKind(StrEnum):
@@ -78,9 +82,9 @@ def _wrapping(facts: Facts, row: Accepts) -> str | None:
 
 def _objection(facts: Facts, row: Accepts, strict: bool) -> str | None:
     """The first thing about the sound of a file of the right codec that the row does not take."""
-    slack = 1.0 if strict else 1.02
+    slack = 1.0 if strict else BITRATE_SLACK
     # Over a moment, what an encoder spends on average says nothing.
-    if facts.bitrate_mode != "constant" and facts.duration_seconds < _SHORTEST_AVERAGE_SECONDS:
+    if facts.bitrate_mode != "constant" and facts.duration_seconds < SHORTEST_AVERAGE_SECONDS:
         slack = math.inf
     if row.sample_rates and facts.sample_rate not in row.sample_rates:
         return f"takes {row.format} at {_khz(row.sample_rates)}"

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from rumbrel.core.inspection import Facts
 from rumbrel.core.targets import all_targets
+from rumbrel.core.targets.fit import SHORTEST_AVERAGE_SECONDS
 from rumbrel.web.collection.models import Pull, Track
 from rumbrel.web.collection.queries import facts_by_id
 
@@ -21,8 +22,6 @@ _JUDGED = (
     "has_video", "has_lead", "whole", "usable",
 )  # fmt: skip
 """What targets judge a track by, but for its bitrate and its faults."""
-_SHORT_SECONDS = 2.0
-"""Below it an average bitrate means nothing yet."""
 Kinds = tuple[list[Facts], NDArray[np.intp]]
 
 
@@ -39,7 +38,7 @@ def all_in_kinds() -> Kinds:
 
 def _judged(rows: "QuerySet[Pull] | QuerySet[Track]", pk: str, prefix: str) -> Iterable[tuple[int, str, int, int]]:
     """(track, what it is judged by as one text that the database makes, bits/s, faults)."""
-    short = ExpressionWrapper(Q(**{f"{prefix}seconds__lt": _SHORT_SECONDS}), output_field=BooleanField())
+    short = ExpressionWrapper(Q(**{f"{prefix}seconds__lt": SHORTEST_AVERAGE_SECONDS}), output_field=BooleanField())
     judged = JSONArray(*(f"{prefix}{name}" for name in _JUDGED), short, output_field=TextField())
     values = rows.annotate(judged=judged).values_list(pk, "judged", f"{prefix}bitrate_bps", f"{prefix}faults")
     return values.iterator(chunk_size=5_000)

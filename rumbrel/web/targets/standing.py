@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from rumbrel.core.inspection import Facts
 from rumbrel.core.targets import FitKind, Target, fit_to
+from rumbrel.core.targets.fit import BITRATE_SLACK
 
 __all__ = ["FIT_KINDS", "Standing", "standings"]
 
@@ -35,7 +36,7 @@ def bitrate_limits(targets: tuple[Target, ...]) -> tuple[float, ...]:
     limits: set[float] = set()
     for row in (row for target in targets for row in target.accepts):
         if row.max_bitrate_kbps is not None:
-            limits |= {row.max_bitrate_kbps * 1000 * 1.02, row.max_bitrate_kbps * 1000.0}
+            limits |= {row.max_bitrate_kbps * 1000 * BITRATE_SLACK, row.max_bitrate_kbps * 1000.0}
         for kbps in row.bitrates_kbps:
             limits |= {kbps * 1000 - 500.0, kbps * 1000 + 500.0}
     return tuple(sorted(limits))
