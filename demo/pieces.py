@@ -57,7 +57,7 @@ PIECES: tuple[Piece, ...] = (
     _tower(7, "Winter changes", 276, "flac"),
     _tower(8, "Night watch", 311, "wav"),
     _tower(9, "Last light", 290, "flac", depth_bits=24, rate=48_000),
-    _tower(10, "Bells across water", 288, "aiff"),
+    _tower(10, "Bells over the ferry", 288, "aiff"),
     _roll(3, "Lamplighters", 248, "wav"),
     _roll(5, "The Ferryman’s Polka", 171, "flac"),
     _roll(9, "Harbour Waltz", 263, "aiff"),

@@ -39,10 +39,6 @@ class StandInPlayer:
             if contents.end_of(place) - track.start_sector < MIN_TRACK_SECTORS:
                 raise DiscError(f"Track {track.number} is shorter than 4 s: a player passes it over.")
 
-    @property
-    def track_count(self) -> int:
-        return len(self._disc.contents.tracks)
-
     def play(self, number: int) -> Iterator[NDArray[np.int16]]:
         """The samples from a track's index 1 to the next one's, shaped (samples, 2)."""
         contents = self._disc.contents

@@ -284,7 +284,7 @@ CONTAINERS: tuple[Container, ...] = (
     ),
     Container(
         key="ape",
-        label="Monkey's Audio",
+        label="APE",
         suffixes=(".ape",),
         ffmpeg_names=("ape",),
         media_type="audio/x-ape",
@@ -423,7 +423,7 @@ CODECS: tuple[Codec, ...] = (
     Codec(key="alac", label="ALAC", lossless=True, ffmpeg_names=("alac",)),
     Codec(key="wavpack", label="WavPack", lossless=True, ffmpeg_names=("wavpack",), checksummed=True),
     Codec(key="tta", label="TTA", lossless=True, ffmpeg_names=("tta",), checksummed=True),
-    Codec(key="ape", label="Monkey's Audio", lossless=True, ffmpeg_names=("ape",), checksummed=True),
+    Codec(key="ape", label="APE", lossless=True, ffmpeg_names=("ape",), checksummed=True),
     Codec(key="tak", label="TAK", lossless=True, ffmpeg_names=("tak",), checksummed=True),
     Codec(key="mp3", label="MP3", lossless=False, ffmpeg_names=("mp3", "mp3float"), kbps_a_channel=95),
     Codec(key="mp2", label="MP2", lossless=False, ffmpeg_names=("mp2", "mp2float", "mp1", "mp1float")),

@@ -12,7 +12,7 @@ from .models import Track
 
 __all__ = ["KEPT_VERSION", "derived_columns", "kept_facts", "kept_path", "restored_facts", "search_words"]
 
-_COLUMNS_VERSION = 0
+_COLUMNS_VERSION = 1
 """Grows with every column that is added or derived in another way."""
 KEPT_VERSION = FACTS_VERSION + _COLUMNS_VERSION
 """Of what a row was written by: it grows with either, and rows of an older one are read again in the background."""

@@ -1,27 +1,11 @@
 """The commands' first duties: one record a line, exit status, the mirrored tree, and discs only where they fit."""
 
-import io
-import json
-
-from django.core.management import call_command
-from django.core.management.base import CommandError
-
 from rumbrel.core.targets import all_targets
 from tests.signals import write_sound
-from tests.web.case import WebCase
+from tests.web.commands.case import CommandCase
 
 
-class CommandTests(WebCase):
-    def run_command(self, *words: str) -> tuple[list[dict], int]:
-        out, status = io.StringIO(), 0
-        try:
-            call_command(*words, "--json", stdout=out)
-        except CommandError as error:
-            status = error.returncode
-        except SystemExit as end:
-            status = int(end.code or 0)
-        return [json.loads(line) for line in out.getvalue().splitlines()], status
-
+class CommandTests(CommandCase):
     def test_inspect_and_targets(self) -> None:
         good = str(write_sound(self.folder / "a b's.wav", 22_050))
         records, status = self.run_command("inspect", good)

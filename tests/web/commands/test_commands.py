@@ -1,7 +1,6 @@
 """The commands in depth: several targets, forecasts, levels, lists, discs, taking in, delivery."""
 
 import csv
-import io
 import json
 import os
 import subprocess
@@ -11,32 +10,15 @@ from unittest import mock
 
 import numpy as np
 import soundfile
-from django.core.management import call_command
-from django.core.management.base import CommandError
 
 from rumbrel.core.disc import media
 from rumbrel.core.tags import TagSet, write_tags
 from tests.marks import slow
 from tests.signals import decoded, leftovers, music, write_film, write_sound
-from tests.web.case import WebCase
+from tests.web.commands.case import CommandCase
 
 
-class CommandCase(WebCase):
-    def setUp(self) -> None:
-        super().setUp()
-        self.out = self.folder / "out"
-
-    def run_command(self, *words: str) -> tuple[list[dict], int]:
-        out, status = io.StringIO(), 0
-        try:
-            call_command(*words, "--json", stdout=out)
-        except CommandError as error:
-            status = error.returncode
-            self.error = str(error)
-        except SystemExit as error:
-            status = int(error.code or 0)
-        return [json.loads(line) for line in out.getvalue().splitlines()], status
-
+class MakingCase(CommandCase):
     def album(self, *seconds: float) -> list[Path]:
         paths = []
         for number, length in enumerate(seconds, 1):
@@ -54,7 +36,7 @@ class CommandCase(WebCase):
         return paths
 
 
-class ConvertTests(CommandCase):
+class ConvertTests(MakingCase):
     def test_several_targets_forecast_report_and_verify(self) -> None:
         self.album(2, 3)
         words = ("convert", "--targets", "car-mp3,archive-flac", "--out", str(self.out), str(self.source))
@@ -172,7 +154,7 @@ class ConvertTests(CommandCase):
         self.assertTrue(-60 < deep["integrated_lufs"] < 0 and len(deep["picture"]["lows"]) <= 1000)
 
 
-class DiscTests(CommandCase):
+class DiscTests(MakingCase):
     def test_lists_become_discs_with_text_codes_and_level(self) -> None:
         self.album(5, 6)
         (self.source / "l.m3u8").write_text("2.flac\n1.flac\n")
@@ -301,7 +283,7 @@ def _smaller(medium):  # type: ignore[no-untyped-def]
     return replace(medium, capacity_sectors=8_000)
 
 
-class TakeInTests(CommandCase):
+class TakeInTests(MakingCase):
     @slow
     def test_a_broken_disc_is_saved_as_far_as_it_can_be_read(self) -> None:
         path = write_sound(self.source / "a.wav", 44_100 * 60)
@@ -328,7 +310,7 @@ class TakeInTests(CommandCase):
         self.assertIn("cannot be read", self.error)
 
 
-class PlaceTests(CommandCase):
+class PlaceTests(MakingCase):
     def test_playlist(self) -> None:
         self.album(2)
         (self.source / "l.m3u").write_text("#EXTINF:2,A. Venning - Peal\n1.flac\ngone.flac\n")

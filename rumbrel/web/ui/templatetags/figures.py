@@ -62,12 +62,6 @@ def msf(sectors: int) -> str:
     return format_msf(abs(sectors))
 
 
-@register.filter
-def share_of(part: float, whole: float) -> float:
-    """0 to 100."""
-    return round(100 * part / whole, 2) if whole else 0
-
-
 _BAR = (
     '<svg class="bar" viewBox="0 0 100 6" preserveAspectRatio="none" aria-hidden="true">'
     '<line x1="0" y1="5.5" x2="100" y2="5.5"/><rect x="0" y="0" width="{}" height="5"/></svg>'
