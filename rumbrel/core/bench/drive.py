@@ -38,7 +38,7 @@ DRIVES: tuple[DriveKind, ...] = (
     DriveKind(key="early", label="a drive that delivers 500 samples early", offset_samples=-500),
     DriveKind(key="scratched", label="a scratched disc that can be read with patience", offset_samples=10,
               wavering=1.0, reluctant=0.5),
-    DriveKind(key="broken", label="a disc with places that nothing reads", wavering=1.0, reluctant=0.5, dead=0.2),
+    DriveKind(key="broken", label="a disc with spots that nothing reads", wavering=1.0, reluctant=0.5, dead=0.2),
 )  # fmt: skip
 
 
