@@ -10,6 +10,7 @@ import hashlib
 import os
 import shutil
 import threading
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -21,6 +22,7 @@ from .errors import CheckFailed, DecodeError, OutputError
 
 __all__ = [
     "Settling",
+    "content_mark",
     "copy_compared",
     "file_digest",
     "move_into_place",
@@ -46,6 +48,8 @@ _REASONS = {
 }
 _PREFIX, _SUFFIX = ".rumbrel-", ".part"
 _COPY_BYTES = 1 << 20
+_SECONDS_FOR_ANOTHER = 8.0
+_SECONDS_BETWEEN_TRIES = 0.1
 
 
 @contextmanager
@@ -68,23 +72,39 @@ def working_path(output: Path) -> Path:
 def working_file(output: Path) -> Iterator[Path]:
     """A path to write to, in the output's folder; whatever is left of it is removed at the end.
 
-    It is locked while it is worked on, so that another run neither writes it nor sweeps it away.
+    It is locked while it is worked on, so that another run neither writes it nor sweeps it away. Another's
+    is waited for a few seconds: a worker whose run was killed needs a moment to let go. Raises OutputError.
     """
     with output_errors(output.parent):
         output.parent.mkdir(parents=True, exist_ok=True)
         path = working_path(output)
-        lock = path.open("ab")
+        lock = _locked(path, output)
     with lock:
-        try:
-            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError as error:
-            raise OutputError(f"Not written: another run is writing {output.name} just now.") from error
         try:
             yield path
         finally:
             # The folder may have vanished with the file in it: then nothing half-written is left either.
             if path.exists():
                 path.unlink()
+
+
+def _locked(path: Path, output: Path) -> BinaryIO:
+    """The working file, open and locked, and still the one of that name."""
+    until = time.monotonic() + _SECONDS_FOR_ANOTHER
+    while True:
+        lock = path.open("ab")
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            # The last holder may have renamed or removed it between our opening and our locking.
+            with suppress(FileNotFoundError):
+                if path.stat().st_ino == os.fstat(lock.fileno()).st_ino:
+                    return lock
+        except BlockingIOError as error:
+            if time.monotonic() > until:
+                lock.close()
+                raise OutputError(f"Not written: another run is writing {output.name} just now.") from error
+        lock.close()
+        time.sleep(_SECONDS_BETWEEN_TRIES)
 
 
 @contextmanager
@@ -168,6 +188,22 @@ def file_digest(path: Path) -> str:
             return hashlib.file_digest(file, xxhash.xxh3_128).hexdigest()
     except OSError as error:
         raise DecodeError(f"{path} cannot be read: {error.strerror}.") from error
+
+
+_PIECE_BYTES = 16 * 1024
+
+
+def content_mark(path: Path, size_bytes: int) -> str:
+    """XXH3, 128 bit, of a file's size and of three pieces of it (the whole of a small one): enough to know a
+    file again that was moved or renamed, at the price of a header. Raises OSError."""
+    digest = xxhash.xxh3_128(str(size_bytes).encode())
+    with path.open("rb", buffering=0) as file:
+        if size_bytes <= 3 * _PIECE_BYTES:
+            digest.update(file.read())
+        else:
+            for at in (0, (size_bytes - _PIECE_BYTES) // 2, size_bytes - _PIECE_BYTES):
+                digest.update(os.pread(file.fileno(), _PIECE_BYTES, at))
+    return digest.hexdigest()
 
 
 def copy_compared(source: Path, working: Path, *, report: Callable[[int], None] = lambda size: None) -> tuple[str, int]:

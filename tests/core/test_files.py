@@ -3,6 +3,7 @@
 import os
 import subprocess
 import sys
+import threading
 from pathlib import Path
 from unittest import mock
 
@@ -36,12 +37,35 @@ class FileTests(FolderCase):
             files.move_into_place(working, path, replaces=True)
         self.assertEqual((path.read_text(), self.names()), ("mine", ["a.txt", "deep"]))
 
+    def test_a_run_that_lets_go_is_waited_for(self) -> None:
+        path, began, tried = self.folder / "a.flac", threading.Event(), threading.Event()
+
+        def other() -> None:
+            with files.working_file(path) as working:
+                working.write_bytes(b"its own")
+                began.set()
+                tried.wait()
+
+        thread = threading.Thread(target=other)
+        thread.start()
+        began.wait()
+        with mock.patch.object(files.time, "sleep", side_effect=lambda seconds: tried.set()):
+            with files.working_file(path) as working:
+                # What the other left went with its name; this one has a file of its own.
+                self.assertEqual(working.read_bytes(), b"")
+        thread.join()
+        self.assertEqual(self.names(), [])
+
     def test_two_runs_never_write_one_file_and_none_sweeps_the_others(self) -> None:
         path = self.folder / "a.flac"
         files.working_path(self.folder / "left.flac").write_bytes(b"half")
         (self.folder / ".rumbrel-of-mine").touch()
         with files.working_file(path) as working:
-            with self.assertRaisesRegex(OutputError, "another run is writing a.flac"), files.working_file(path):
+            with (
+                mock.patch.object(files, "_SECONDS_FOR_ANOTHER", 0.2),
+                self.assertRaisesRegex(OutputError, "another run is writing a.flac"),
+                files.working_file(path),
+            ):
                 self.fail("locked")
             self.assertEqual(files.remove_leftovers(self.folder), 1)
             self.assertTrue(working.exists())

@@ -1,6 +1,7 @@
 """Carries out Steps: decode once, encode, check, move to their destinations; on all cores."""
 
 from .carry_out import Watch, carry_out, carry_out_group
+from .landing import landed_outcome, note_landing
 from .levelling import levelled, measure_all
 from .outcome import Outcome
 from .pool import run_steps
@@ -12,8 +13,10 @@ __all__ = [
     "Watch",
     "carry_out",
     "carry_out_group",
+    "landed_outcome",
     "levelled",
     "measure_all",
+    "note_landing",
     "run_steps",
     "verify_step",
     "write_report",

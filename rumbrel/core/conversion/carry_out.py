@@ -21,12 +21,13 @@ __all__ = ["Watch", "carry_out", "carry_out_group"]
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Watch:
     """How a group of steps says how far it is: tell takes the share done, 0.0 to 1.0, and raises Cancelled
-    when the work is to stop.
+    when the work is to stop. landing is told of each result and its working file just before it gets its name.
 
     checks is False only where the work without its proof is to be measured.
     """
 
     tell: Callable[[float], None] = lambda share: None
+    landing: Callable[[Outcome, Path], None] = lambda outcome, working: None
     checks: bool = True
 
 
@@ -64,6 +65,7 @@ def _carry_alone(step: Step, watch: Watch) -> Outcome:
         with working_file(Path(step.output)) as working:
             outcome = _copy(step, working, watch) if step.action is Action.COPY else _rewrap(step, working, watch)
             _check_unchanged(step)
+            watch.landing(outcome, working)
             move_into_place(working, Path(step.output), replaces=step.replaces)
     except Cancelled:
         raise
@@ -179,6 +181,7 @@ def _settled(lane: Lane, passage: Passage | None, part: _Part) -> Outcome:
         finally:
             settling.join()
         _check_unchanged(step)
+        part.watch.landing(outcome, lane.working)
         move_into_place(lane.working, Path(step.output), replaces=step.replaces, settling=settling)
     except Cancelled:
         raise

@@ -1,6 +1,6 @@
 """Run many Steps on all cores, those of one source together."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from functools import partial
 from pathlib import Path
 
@@ -10,6 +10,7 @@ from rumbrel.core.forecast.steps import Step
 from rumbrel.core.progress import Progress, Unit
 
 from .carry_out import Watch, carry_out, carry_out_group
+from .landing import note_landing
 from .outcome import Outcome
 
 __all__ = ["run_steps"]
@@ -18,8 +19,9 @@ Group = tuple[Step, ...]
 """Steps of one source, which are carried out together."""
 
 
-def _work(group: Group, tell: Tell, *, checks: bool) -> list[Outcome]:
-    return carry_out_group(group, Watch(tell=tell, checks=checks))
+def _work(group: Group, tell: Tell, *, checks: bool, ledgers: Mapping[str, Path]) -> list[Outcome]:
+    landing = partial(note_landing, ledgers=ledgers)
+    return carry_out_group(group, Watch(tell=tell, landing=landing, checks=checks))
 
 
 def _lost(group: Group, tries: int) -> list[Outcome]:
@@ -45,9 +47,11 @@ def _grouped(steps: Sequence[Step]) -> list[Group]:
     return sorted((tuple(group) for group in by_source.values()), key=group_seconds, reverse=True)
 
 
-def run_steps(steps: Sequence[Step], *, jobs: int, checks: bool = True) -> Iterator[Outcome | Progress]:
+def run_steps(
+    steps: Sequence[Step], *, jobs: int, checks: bool = True, ledgers: Mapping[str, Path] | None = None
+) -> Iterator[Outcome | Progress]:
     """Yield an Outcome as each step ends, with Progress in seconds of sound in between; the order is that
-    of finishing.
+    of finishing. ledgers are the files, by the targets' slugs, in which results are noted as they land.
 
     Closing the iterator, or an exception thrown into it, stops the work: finished results stay,
     what is begun vanishes.
@@ -61,7 +65,9 @@ def run_steps(steps: Sequence[Step], *, jobs: int, checks: bool = True) -> Itera
     groups = _grouped(working)
     weights = [group_seconds(group) for group in groups]
     finished = 0
-    with Crew(partial(_work, checks=checks), groups, jobs=jobs, lost=_lost, before_again=_sweep) as crew:
+    with Crew(
+        partial(_work, checks=checks, ledgers=ledgers or {}), groups, jobs=jobs, lost=_lost, before_again=_sweep
+    ) as crew:
         for event in crew.results():
             if event is not None:
                 finished += len(event.result)

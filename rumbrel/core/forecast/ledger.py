@@ -1,26 +1,29 @@
 """What earlier runs made, so that finished work is recognised without opening a file.
 
-One line of JSON a result, appended as results land; a line that a kill cut short is passed over.
+One line of JSON a result, appended just before the result gets its name, so that no kill can come between:
+a line whose file never got there is told by the file. A line that a kill cut short is passed over.
 """
 
 import hashlib
 import json
 import os
-from collections.abc import Iterator
-from contextlib import contextmanager
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TextIO
+from typing import Any
 
 from rumbrel.core.errors import OutputError
 from rumbrel.core.targets.model import Target
 
-__all__ = ["Entry", "ResultLedger", "work_mark"]
+__all__ = ["Entry", "ResultLedger", "append_entry", "work_mark"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Entry:
-    """A result: what it was made from, as that was then, and what the result itself was then."""
+    """A result: what it was made from, as that was then, and what the result itself was then.
+
+    found is what its check found, as a record; partial says that only a part of the source could be saved.
+    """
 
     source: str
     source_bytes: int
@@ -29,6 +32,25 @@ class Entry:
     output: str
     output_bytes: int
     output_ns: int
+    partial: bool = False
+    found: Mapping[str, Any] = field(default_factory=dict)
+
+
+def append_entry(ledger: Path, entry: Entry) -> None:
+    """Add to a ledger's file, which need not exist yet: in one piece, so that several can write at once.
+
+    It begins a line of its own, whatever a kill left before it. Raises OutputError.
+    """
+    record = {name: getattr(entry, name) for name in Entry.__slots__}
+    try:
+        ledger.parent.mkdir(parents=True, exist_ok=True)
+        handle = os.open(ledger, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o644)
+        try:
+            os.write(handle, f"\n{json.dumps(record)}\n".encode("utf-8", "surrogateescape"))
+        finally:
+            os.close(handle)
+    except OSError as error:
+        raise OutputError(f"The list of results could not be kept in {ledger}: {error.strerror}.") from error
 
 
 def work_mark(target: Target, options: str) -> str:
@@ -40,9 +62,9 @@ class ResultLedger:
     """The results at one destination, kept in a file of their own, which need not exist yet."""
 
     def __init__(self, path: Path) -> None:
-        self._path = path
-        self._by_work: dict[tuple[str, str], Entry] = {}
-        self._by_output: dict[str, Entry] = {}
+        self.path = path
+        self._by_work: dict[tuple[str, str], list[Entry]] = {}
+        self._by_output: dict[str, list[Entry]] = {}
         try:
             lines = path.read_text(encoding="utf-8", errors="surrogateescape").splitlines()
         except FileNotFoundError:
@@ -60,56 +82,40 @@ class ResultLedger:
         return cls(folder / f"{mark}.jsonl")
 
     def _take(self, entry: Entry) -> None:
-        self._by_work[(entry.source, entry.work)] = entry
-        self._by_output[entry.output] = entry
+        # The newest first; the one before it holds where the newest never got its name.
+        for entries in (
+            self._by_work.setdefault((entry.source, entry.work), []),
+            self._by_output.setdefault(entry.output, []),
+        ):
+            entries[:] = [entry, *entries[:1]]
 
     @property
     def has_entries(self) -> bool:
         return bool(self._by_output)
 
     def finished(self, source: str, work: str) -> Entry | None:
-        """The result of this work on this source, if both files are as they were when it was made."""
-        entry = self._by_work.get((source, work))
-        if entry is None or not _unchanged(entry.source, entry.source_bytes, entry.source_ns):
-            return None
-        return entry if _unchanged(entry.output, entry.output_bytes, entry.output_ns) else None
+        """The whole result of this work on this source, if both files are as they were when it was made."""
+        entry = self.landed(source, work)
+        return entry if entry and not entry.partial else None
+
+    def landed(self, source: str, work: str) -> Entry | None:
+        """The result of this work on this source, whole or in part, if both files are as they were then."""
+        for entry in self._by_work.get((source, work), ()):
+            if _unchanged(entry.output, entry.output_bytes, entry.output_ns):
+                return entry if _unchanged(entry.source, entry.source_bytes, entry.source_ns) else None
+        return None
 
     def made(self, output: str) -> Entry | None:
         """What an output was made from, if it is still as it was made."""
-        entry = self._by_output.get(output)
-        return entry if entry and _unchanged(output, entry.output_bytes, entry.output_ns) else None
+        for entry in self._by_output.get(output, ()):
+            if _unchanged(output, entry.output_bytes, entry.output_ns):
+                return entry
+        return None
 
-    @contextmanager
-    def writing(self) -> Iterator["LedgerWriter"]:
-        try:
-            self._path.parent.mkdir(parents=True, exist_ok=True)
-            with self._path.open("a", encoding="utf-8", errors="surrogateescape") as file:
-                yield LedgerWriter(self, file)
-        except OSError as error:
-            raise OutputError(f"The list of results could not be kept in {self._path}: {error.strerror}.") from error
-
-    def note(self, entry: Entry) -> None:
+    def add(self, entry: Entry) -> None:
+        """Remember a result, here and in the file. Raises OutputError."""
+        append_entry(self.path, entry)
         self._take(entry)
-
-
-class LedgerWriter:
-    """Adds to a ledger whose file is open."""
-
-    def __init__(self, ledger: ResultLedger, file: TextIO) -> None:
-        self._ledger = ledger
-        self._file = file
-
-    def add(self, source: str, source_bytes: int, source_ns: int, work: str, output: Path) -> None:
-        """Remember a result that is in place now."""
-        status = output.stat()
-        entry = Entry(
-            source=source, source_bytes=source_bytes, source_ns=source_ns, work=work, output=str(output),
-            output_bytes=status.st_size, output_ns=status.st_mtime_ns,
-        )  # fmt: skip
-        self._ledger.note(entry)
-        record = {name: getattr(entry, name) for name in Entry.__slots__}
-        self._file.write(json.dumps(record) + "\n")
-        self._file.flush()
 
 
 def _unchanged(path: str, size_bytes: int, modified_ns: int) -> bool:

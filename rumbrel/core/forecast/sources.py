@@ -1,11 +1,11 @@
 """Sources of a batch: files as named, folders walked."""
 
 import os
-from collections.abc import Iterable
-from dataclasses import dataclass
+from collections.abc import Collection, Iterable, Iterator
+from dataclasses import dataclass, field
 from pathlib import Path
 
-__all__ = ["Source", "gather_sources"]
+__all__ = ["Source", "Walk", "gather_sources", "walk_folder"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -25,21 +25,67 @@ def gather_sources(paths: Iterable[Path]) -> list[Source]:
     """Files as named, folders walked in order of name. A folder reached again by a link is not walked twice."""
     sources: list[Source] = []
     for start in paths:
-        if not start.is_dir():
-            sources.append(Source(id=len(sources), path=start, relative=Path(start.name)))
-            continue
-        seen: set[str] = set()
-        for folder, inner, names in os.walk(start, followlinks=True):
-            real = os.path.realpath(folder)
-            if real in seen:
-                inner.clear()
-                continue
-            seen.add(real)
-            inner.sort()
-            inner[:] = [name for name in inner if not name.startswith(".")]
-            for name in sorted(names):
-                path = Path(folder, name)
-                if not name.startswith("."):
-                    relative = path.relative_to(start)
-                    sources.append(Source(id=len(sources), path=path, relative=relative, named=False))
+        found = walk_folder(start).files if start.is_dir() else [start]
+        named = not start.is_dir()
+        for path in found:
+            relative = Path(start.name) if named else path.relative_to(start)
+            sources.append(Source(id=len(sources), path=path, relative=relative, named=named))
     return sources
+
+
+@dataclass(slots=True)
+class Walk:
+    """What lies below a folder: its files in order of name, hidden ones left out; the folders that could not
+    be read; and the links that were not followed, since they lead out of where files may lie."""
+
+    files: list[Path] = field(default_factory=list)
+    unreadable: list[Path] = field(default_factory=list)
+    led_out: list[Path] = field(default_factory=list)
+
+
+def walk_folder(start: Path, *, roots: Collection[Path] = (), leave_out: Collection[Path] = ()) -> Walk:
+    """Walk a folder, following links; none is walked twice. With roots, which are resolved, no link is followed
+    that leads out of them. Folders in leave_out are passed over with all that is below them."""
+    walk, seen = Walk(), {os.path.realpath(start)}
+    passed_over = {os.path.realpath(path) for path in leave_out}
+    waiting = [Path(start)]
+    while waiting:
+        folder, inner = waiting.pop(), []
+        for entry in _entries(folder, walk):
+            if roots and entry.is_symlink() and not _lies_below(entry.path, roots):
+                walk.led_out.append(Path(entry.path))
+            elif _is_folder(entry):
+                real = os.path.realpath(entry.path)
+                if real not in seen and real not in passed_over:
+                    seen.add(real)
+                    inner.append(Path(entry.path))
+            else:
+                walk.files.append(Path(entry.path))
+        waiting.extend(reversed(inner))
+    return walk
+
+
+def _entries(folder: Path, walk: Walk) -> Iterator["os.DirEntry[str]"]:
+    try:
+        with os.scandir(folder) as entries:
+            found = sorted(entries, key=lambda entry: entry.name)
+    except OSError:
+        walk.unreadable.append(folder)
+        return
+    yield from (entry for entry in found if not entry.name.startswith("."))
+
+
+def _is_folder(entry: "os.DirEntry[str]") -> bool:
+    try:
+        return entry.is_dir()
+    except OSError:
+        # Inspection says what is wrong with it.
+        return False
+
+
+def _lies_below(path: str, roots: Collection[Path]) -> bool:
+    try:
+        return any(Path(path).resolve().is_relative_to(root) for root in roots)
+    except (OSError, RuntimeError):
+        # A link that leads in a circle leads nowhere.
+        return False

@@ -11,7 +11,7 @@ from rumbrel.core.tags import EMPTY_TAGS, TagSet
 __all__ = ["FACTS_VERSION", "Facts", "Length", "Fault", "FaultCode", "SoundStream"]
 
 
-FACTS_VERSION = 1
+FACTS_VERSION = 2
 """Grows when inspection finds more or otherwise, so that kept facts of an older one are read again."""
 
 
@@ -84,12 +84,14 @@ class Facts:
     None where the coding has none (lossy codings and floating point). Of several sounds all this is
     about the one at sound_index. speakers are the channels' names where the file states them. lead_samples is the silence
     that goes before the sound so that it stays with its pictures; samples counts it. Delay and
-    padding are the encoder's, in samples, None where the file does not state them.
+    padding are the encoder's, in samples, None where the file does not state them. content_mark knows the
+    file again under another name (see files.content_mark); "" where it could not be read.
     """
 
     path: str
     size_bytes: int = 0
     modified_ns: int = 0
+    content_mark: str = ""
     container: str = ""
     codec: str = ""
     lossless: bool = False

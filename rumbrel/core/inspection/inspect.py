@@ -10,6 +10,7 @@ import av
 import av.error
 
 from rumbrel.core.errors import TagError
+from rumbrel.core.files import content_mark
 from rumbrel.core.formats.table import (
     CODEC_BY_KEY,
     CONTAINER_BY_KEY,
@@ -52,6 +53,11 @@ def _inspect(path: Path, suffix: str, sound: str) -> Facts:
     if status.st_size >= _SMALLEST_PLACEHOLDER_BYTES and status.st_blocks == 0:
         text = "Only a placeholder is here; the content is kept elsewhere. Fetch the file, then scan again."
         return _faulty(facts, FaultCode.NOT_PRESENT, text)
+    try:
+        facts = replace(facts, content_mark=content_mark(path, status.st_size))
+    except OSError:
+        # What keeps it from being read is said below.
+        facts = replace(facts, content_mark="")
     bare = _BARE_BY_SUFFIX.get(suffix.lower())
     if bare and not _has_header(path):
         return _inspect_bare(facts, *bare)

@@ -4,11 +4,11 @@ from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from rumbrel.core.conversion import Outcome, levelled, measure_all, run_steps, verify_step
+from rumbrel.core.conversion import Outcome, landed_outcome, levelled, measure_all, run_steps, verify_step
 from rumbrel.core.delivery import FoundList, PlannedList, WrittenList, plan_lists, write_planned
 from rumbrel.core.errors import TargetError
 from rumbrel.core.files import remove_leftovers
-from rumbrel.core.forecast import Forecast, ForecastOptions, ResultLedger, Source, Step, forecast_batch
+from rumbrel.core.forecast import Entry, Forecast, ForecastOptions, ResultLedger, Source, Step, forecast_batch
 from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.progress import Progress, Report, no_report
 from rumbrel.core.targets import LevelRule, Target
@@ -205,10 +205,9 @@ def run_plan(
     for part in plan.parts:
         remove_leftovers(part.destination)
     try:
-        for event in run_steps(plan.steps, jobs=jobs):
+        for event in _run_steps(plan.steps, ledgers, jobs=jobs):
             if isinstance(event, Outcome):
                 outcomes.append(event)
-                remember(event, ledgers[event.step.target.slug])
             yield event
     except BaseException:
         # Whatever ended the work, a kill of the command or the reader's loss of interest: what is there is listed.
@@ -217,14 +216,19 @@ def run_plan(
     yield from written_lists(plan, outcomes, ledgers)
 
 
-def remember(outcome: Outcome, ledger: ResultLedger | None) -> None:
-    """Note a finished result, so that the next run passes it over."""
-    step = outcome.step
-    if ledger is None or not (outcome.ok and step.writes and step.work):
-        return
-    with ledger.writing() as writer:
-        source = str(Path(step.source.path).absolute())
-        writer.add(source, step.source.size_bytes, step.source.modified_ns, step.work, Path(step.output))
+def _run_steps(
+    steps: Sequence[Step], ledgers: Mapping[str, ResultLedger | None], *, jobs: int
+) -> Iterator[Outcome | Progress]:
+    """What an interrupted run had put into place is told first, and not made again."""
+    rest = []
+    for step in steps:
+        landed = landed_outcome(step, ledgers[step.target.slug]) if step.writes else None
+        if landed is None:
+            rest.append(step)
+        else:
+            yield landed
+    files = {slug: known.path for slug, known in ledgers.items() if known is not None}
+    yield from run_steps(rest, jobs=jobs, ledgers=files)
 
 
 def written_lists(
@@ -245,9 +249,13 @@ def _written_list(planned: PlannedList, there: Mapping[Path, Facts], ledger: Res
     written = write_planned(planned, known)
     if written.tracks and ledger is not None:
         status = planned.found.path.stat()
-        with ledger.writing() as writer:
-            source = str(planned.found.path.absolute())
-            writer.add(source, status.st_size, status.st_mtime_ns, "list", planned.path)
+        result = planned.path.stat()
+        ledger.add(
+            Entry(
+                source=str(planned.found.path.absolute()), source_bytes=status.st_size, source_ns=status.st_mtime_ns,
+                work="list", output=str(planned.path), output_bytes=result.st_size, output_ns=result.st_mtime_ns,
+            )
+        )  # fmt: skip
     return written
 
 

@@ -19,6 +19,6 @@ class BatchesConfig(AppConfig):
                 key="batch",
                 run=run_batch,
                 address=lambda batch: reverse("batches:batch", args=[batch]),
-                ended=release_items,
+                ended=lambda batch, ending: release_items(batch),
             )
         )

@@ -10,9 +10,17 @@ from rumbrel.core.records import as_record, from_record
 
 from .models import Track
 
-__all__ = ["KEPT_VERSION", "derived_columns", "kept_facts", "kept_path", "restored_facts", "search_words"]
+__all__ = [
+    "KEPT_VERSION",
+    "derived_columns",
+    "kept_facts",
+    "kept_path",
+    "restored_facts",
+    "search_words",
+    "storable",
+]
 
-_COLUMNS_VERSION = 1
+_COLUMNS_VERSION = 2
 """Grows with every column that is added or derived in another way."""
 KEPT_VERSION = FACTS_VERSION + _COLUMNS_VERSION
 """Of what a row was written by: it grows with either, and rows of an older one are read again in the background."""
@@ -54,6 +62,7 @@ def derived_columns(track: Track, facts: Facts) -> Track:
     track.bitrate_mode, track.channel_mode = facts.bitrate_mode, facts.channel_mode
     track.has_video, track.has_lead = facts.has_video, bool(facts.lead_samples)
     track.size_bytes, track.modified_ns = facts.size_bytes, facts.modified_ns
+    track.content_mark = facts.content_mark
     track.title = storable(first("title")) or Path(track.relative).stem
     track.performer, track.album = storable(first("artist")), storable(first("album"))
     track.fault = str(facts.faults[0].code) if facts.faults else ""

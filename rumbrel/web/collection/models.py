@@ -7,9 +7,15 @@ from django.db.models import Q
 
 
 class SourceFolder(models.Model):
-    """A folder on this machine that is read, never written."""
+    """A folder on this machine that is read, never written. A file belongs to the innermost one above it.
+
+    lost is how many of its tracks the last scan did not find, where these were so many that it asks before
+    it believes it; loss_believed is the user's answer, for the next scan.
+    """
 
     path = models.TextField(unique=True)
+    lost = models.PositiveIntegerField(default=0)
+    loss_believed = models.BooleanField(default=False)
     added_at = models.DateTimeField(auto_now_add=True)
 
     def __str__(self) -> str:
@@ -25,7 +31,8 @@ class Track(models.Model):
 
     All of its facts stand in TrackFacts; these columns are derived from them. path and relative are
     written so that any two files differ (bytes that are no UTF-8 as \\xNN); the true path is the facts'.
-    fault is the code of its first fault. missing_since says that the file is not there any more.
+    fault is the code of its first fault. missing_since says that the file is not there any more. By
+    content_mark a file is known again that was moved or renamed.
     """
 
     folder = models.ForeignKey(SourceFolder, on_delete=models.CASCADE, related_name="tracks")
@@ -50,6 +57,7 @@ class Track(models.Model):
     has_lead = models.BooleanField(default=False)
     size_bytes = models.BigIntegerField(default=0)
     modified_ns = models.BigIntegerField(default=0)
+    content_mark = models.CharField(max_length=32, blank=True)
     fault = models.CharField(max_length=30, blank=True)
     faults = models.PositiveSmallIntegerField(default=0)
     usable = models.BooleanField(default=False)
@@ -69,6 +77,7 @@ class Track(models.Model):
             models.Index(fields=("performer", "relative", "id")),
             models.Index(fields=("-seconds", "id")),
             models.Index(fields=("-size_bytes", "id")),
+            models.Index(fields=("content_mark",)),
         )
 
     def __str__(self) -> str:

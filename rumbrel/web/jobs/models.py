@@ -9,7 +9,9 @@ class Job(models.Model):
 
     kind says who carries it out (registry.py), subject is the id of what it works on. done and total
     count in unit; finished and items count whole things. message says what came of it and where that is,
-    error why it failed. worker is who has it, heartbeat when that one last said it lives.
+    error why it failed. worker is who has it, heartbeat when that one last said it lives. stop_asked says
+    that the user wants an end, which the worker brings about at its next report; again, that the work is to
+    go on after that end. So nobody begins on a subject before the last one has let go of it.
     """
 
     class State(models.TextChoices):
@@ -28,6 +30,8 @@ class Job(models.Model):
     state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
     worker = models.CharField(max_length=120, blank=True)
     heartbeat = models.DateTimeField(null=True)
+    stop_asked = models.BooleanField(default=False)
+    again = models.BooleanField(default=False)
     tries = models.PositiveSmallIntegerField(default=0)
     done = models.FloatField(default=0)
     total = models.FloatField(default=0)
@@ -59,6 +63,11 @@ class Job(models.Model):
     def share(self) -> float:
         """0.0 to 1.0."""
         return min(1.0, self.done / self.total) if self.total else 0.0
+
+    @property
+    def shown_state(self) -> str:
+        """The state in words: a job whose end was asked for is stopping until its worker has let go."""
+        return "stopping" if self.state == self.State.RUNNING and self.stop_asked else str(self.state)
 
     @property
     def active(self) -> bool:

@@ -7,7 +7,16 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from .services.run_job import Desk
 
-__all__ = ["JobKind", "at_start", "kind_for", "register", "start_actions"]
+__all__ = ["Ending", "JobKind", "at_start", "kind_for", "register", "start_actions"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Ending:
+    """How a job ended: state is done, failed or stopped; message what came of it, reason why it failed."""
+
+    state: str
+    message: str = ""
+    reason: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -15,14 +24,14 @@ class JobKind:
     """run carries out the work on a subject, reports at its desk and returns a sentence about the result.
 
     address is the page of the subject. continues says that stopped work goes on where it was. ended is
-    told when a job of this kind has ended in whatever way, and interrupted when its worker died.
+    told, in the transaction that ends the job, how it ends; also when its worker died and it cannot go on.
     """
 
     key: str
     run: "Callable[[Desk, int], str]"
     address: Callable[[int], str]
     continues: bool = True
-    ended: Callable[[int], None] = lambda subject: None
+    ended: Callable[[int, Ending], None] = lambda subject, ending: None
 
 
 _KINDS: dict[str, JobKind] = {}

@@ -39,5 +39,12 @@ def job_row(job: Job) -> JobRow:
         left_seconds=(job.total - job.done) * elapsed / job.done if guesses else None,
         speed=job.done / elapsed if elapsed > 1 and job.unit == Unit.SECONDS else 0.0,
         counts=counts,
-        continues=bool(kind and kind.continues) and job.state in (Job.State.STOPPED, Job.State.FAILED),
+        continues=bool(kind and kind.continues) and _can_go_on(job),
     )
+
+
+def _can_go_on(job: Job) -> bool:
+    """Whether it makes sense to let the work go on: it ended before its end, or is being stopped."""
+    if job.active:
+        return job.stop_asked and not job.again
+    return job.state in (Job.State.STOPPED, Job.State.FAILED)

@@ -1,10 +1,14 @@
 """The ledger of finished work: known without opening a file, torn or shared without loss."""
 
+from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
-from rumbrel.core.conversion import carry_out
+from rumbrel.core.conversion import Outcome, Watch, carry_out, landed_outcome, note_landing
+from rumbrel.core.errors import Cancelled
 from rumbrel.core.forecast import (
     Action,
+    Entry,
     ResultLedger,
     WarningCode,
     WhenPresent,
@@ -19,14 +23,9 @@ from tests.signals import write_sound
 class LedgerTests(PlanCase):
     def _run(self, ledger: ResultLedger, **more: object) -> list[str]:
         plan = self.plan("in", ledger=ledger, **more)
+        landing = partial(note_landing, ledgers={plan.steps[0].target.slug: ledger.path})
         for step in plan.steps:
-            outcome = carry_out(step)
-            if step.writes and outcome.ok:
-                with ledger.writing() as writer:
-                    source = Path(step.source.path)
-                    writer.add(
-                        str(source), step.source.size_bytes, step.source.modified_ns, step.work, Path(step.output)
-                    )
+            carry_out(step, Watch(landing=landing))
         return [f"{step.action}: {step.reason}" for step in plan.steps]
 
     def test_finished_work_is_recognised_without_opening_a_file(self) -> None:
@@ -55,16 +54,28 @@ class LedgerTests(PlanCase):
 
 
 class SharedLedgerTests(PlanCase):
+    def _entry(self, name: str, content: bytes) -> Entry:
+        """A file that is its own result."""
+        path = self.folder / name
+        path.write_bytes(content)
+        status = path.stat()
+        size, ns = status.st_size, status.st_mtime_ns
+        return Entry(
+            source=str(path),
+            source_bytes=size,
+            source_ns=ns,
+            work="w",
+            output=str(path),
+            output_bytes=size,
+            output_ns=ns,
+        )
+
     def test_two_writers_of_one_ledger_lose_nothing(self) -> None:
-        for number in range(4):
-            (self.folder / f"{number}").write_bytes(b"x" * number)
-        first, second = ResultLedger(self.folder / "l.jsonl"), ResultLedger(self.folder / "l.jsonl")
-        with first.writing() as one, second.writing() as two:
-            for number, writer in enumerate((one, two, one, two)):
-                status = (self.folder / str(number)).stat()
-                writer.add(
-                    str(self.folder / str(number)), status.st_size, status.st_mtime_ns, "w", self.folder / str(number)
-                )
+        path = self.folder / "l.jsonl"
+        entries = [self._entry(str(number), b"x" * number) for number in range(4)]
+        first, second = ResultLedger(path), ResultLedger(path)
+        for entry, ledger in zip(entries, (first, second, first, second), strict=True):
+            ledger.add(entry)
         whole = ResultLedger(self.folder / "l.jsonl")
         self.assertTrue(all(whole.finished(str(self.folder / str(n)), "w") for n in range(4)))
         self.assertIsNone(whole.finished(str(self.folder / "0"), "other work"))
@@ -74,5 +85,54 @@ class SharedLedgerTests(PlanCase):
     def test_places_have_ledgers_of_their_own_also_through_links(self) -> None:
         (self.folder / "real").mkdir()
         (self.folder / "link").symlink_to(self.folder / "real")
-        marks = {str(ResultLedger.for_destination(self.folder, self.folder / name)._path) for name in ("real", "link")}
+        marks = {str(ResultLedger.for_destination(self.folder, self.folder / name).path) for name in ("real", "link")}
         self.assertEqual(len(marks), 1)
+
+
+class LandingTests(PlanCase):
+    """A run that was killed between putting a result into place and hearing of it."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        write_sound(self.folder / "in" / "a.wav", 9_000)
+        self.ledger = ResultLedger(self.folder / "l.jsonl")
+        self.step = self.plan("in").steps[0]
+        self.landing = partial(note_landing, ledgers={self.step.target.slug: self.ledger.path})
+
+    def test_its_result_is_known_with_all_that_its_check_found(self) -> None:
+        made = carry_out(self.step, Watch(landing=self.landing))
+        self.assertTrue(made.ok and made.checked)
+        self.assertEqual(landed_outcome(self.step, ResultLedger(self.ledger.path)), made)
+
+    def test_what_never_got_its_name_or_changed_since_is_not_taken_for_it(self) -> None:
+        def killed(outcome: Outcome, working: Path) -> None:
+            self.landing(outcome, working)
+            raise Cancelled("killed")
+
+        with self.assertRaises(Cancelled):
+            carry_out(self.step, Watch(landing=killed))
+        self.assertIsNone(landed_outcome(self.step, ResultLedger(self.ledger.path)))
+        Path(self.step.output).write_bytes(b"of somebody else")
+        self.assertIsNone(landed_outcome(self.step, ResultLedger(self.ledger.path)))
+
+    def test_a_killed_replacement_leaves_the_older_result_known(self) -> None:
+        carry_out(self.step, Watch(landing=self.landing))
+        again = replace(self.step, replaces=True)
+        with self.assertRaises(Cancelled):
+            carry_out(again, Watch(landing=lambda o, w: [self.landing(o, w), stop(1.0)]))
+        source = str(Path(self.step.source.path).absolute())
+        self.assertIsNotNone(ResultLedger(self.ledger.path).finished(source, self.step.work))
+        self.assertIsNotNone(ResultLedger(self.ledger.path).made(self.step.output))
+
+    def test_a_part_of_a_source_is_known_as_that_and_not_as_finished(self) -> None:
+        outcome = Outcome(step=self.step, ok=False, partial=True, error="Only a part.")
+        Path(self.step.output).parent.mkdir(parents=True, exist_ok=True)
+        Path(self.step.output).write_bytes(b"a part")
+        self.landing(outcome, Path(self.step.output))
+        ledger = ResultLedger(self.ledger.path)
+        self.assertEqual(landed_outcome(self.step, ledger), outcome)
+        self.assertIsNone(ledger.finished(str(Path(self.step.source.path).absolute()), self.step.work))
+
+
+def stop(share: float) -> None:
+    raise Cancelled("killed")

@@ -90,7 +90,7 @@ class WriteTests(DiscCase):
         disc.refresh_from_db()
         self.assertEqual(disc.state, "failed")
         self.assertIn("spoiled", disc.error)
-        self.assertIn("Write it again", self.text(disc))
+        self.assertIn("Start it again", self.text(disc))
         self.assertEqual(self.write(disc).state, "written")
 
     def test_a_stop_on_the_way_leaves_no_image(self) -> None:

@@ -1,9 +1,11 @@
 """Jobs: claimed once, ended in every way with a reason, stopped, recovered, shown."""
 
+import sqlite3
+import sys
 from datetime import timedelta
 from unittest import mock
 
-from django.db import DatabaseError, IntegrityError, transaction
+from django.db import DatabaseError, IntegrityError, OperationalError, transaction
 from django.urls import reverse
 from django.utils import timezone
 
@@ -13,13 +15,16 @@ from rumbrel.web.jobs import registry
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.registry import JobKind
 from rumbrel.web.jobs.services import Desk, continue_job, recover_jobs, run_job, start_job, stop_job
+from rumbrel.web.jobs.watch import Watch
 from tests.web.case import WebCase
+
+run_module = sys.modules["rumbrel.web.jobs.services.run_job"]
 
 
 class JobCase(WebCase):
     def setUp(self) -> None:
         super().setUp()
-        self.ended: list[int] = []
+        self.ended: list[tuple[int, str]] = []
         self.does = lambda desk, subject: f"{subject} done"
         for key, continues in (("trial", True), ("once", False)):
             kind = JobKind(
@@ -27,7 +32,7 @@ class JobCase(WebCase):
                 run=lambda desk, subject: self.does(desk, subject),
                 address=lambda subject: f"/trial/{subject}/",
                 continues=continues,
-                ended=self.ended.append,
+                ended=lambda subject, ending: self.ended.append((subject, str(ending.state))),
             )
             patched = mock.patch.dict(registry._KINDS, {key: kind})
             patched.start()
@@ -48,7 +53,7 @@ class EndTests(JobCase):
         self.assertEqual((job.state, job.message, job.error, job.worker), ("done", "7 done", "", ""))
         self.assertIsNotNone(job.started_at)
         self.assertGreaterEqual(job.ended_at, job.started_at)
-        self.assertEqual(self.ended, [7])
+        self.assertEqual(self.ended, [(7, "done")])
 
     def test_an_error_of_ours_is_shown_as_it_is_and_any_other_with_its_name(self) -> None:
         for error, words in ((DiscError("No room."), "No room."), (KeyError("odd"), "KeyError")):
@@ -57,7 +62,7 @@ class EndTests(JobCase):
                 job = self.run_it(self.start())
             self.assertEqual(job.state, "failed")
             self.assertIn(words, job.error)
-        self.assertEqual(self.ended, [7, 7])
+        self.assertEqual(self.ended, [(7, "failed"), (7, "failed")])
 
     def test_work_of_an_unknown_kind_fails_in_words(self) -> None:
         self.assertIn("knows no work", self.run_it(self.start(kind="gone")).error)
@@ -118,6 +123,94 @@ class DeskTests(JobCase):
         self.assertEqual((again.subject, again.state), (7, "waiting"))
         self.assertEqual(self.run_it(again).state, "done")
 
+    def test_nobody_begins_before_the_last_one_has_let_go(self) -> None:
+        job, seen = self.start(), []
+
+        def work(desk: Desk, subject: int) -> str:
+            stop_job(job=job)
+            seen.append((Job.objects.get(pk=job.pk).shown_state, continue_job(job=job).pk, self.start().pk))
+            desk.check()
+            raise AssertionError("the stop was not heard")
+
+        self.does = work
+        self.assertEqual(self.run_it(job).state, "waiting")
+        self.assertEqual((seen, self.ended), ([("stopping", job.pk, job.pk)], [(7, "stopped")]))
+        self.does = mock.Mock(return_value="went on")
+        self.assertEqual(self.run_it(job).message, "went on")
+
+    def test_a_stop_after_a_continue_is_the_last_word(self) -> None:
+        job = self.start()
+
+        def work(desk: Desk, subject: int) -> str:
+            stop_job(job=job)
+            continue_job(job=job)
+            self.assertTrue(stop_job(job=job))
+            self.assertFalse(stop_job(job=job))
+            desk.check()
+            raise AssertionError("the stop was not heard")
+
+        self.does = work
+        self.assertEqual(self.run_it(job).state, "stopped")
+
+    def test_ended_work_goes_on_as_the_same_job_unless_newer_work_is_under_way(self) -> None:
+        self.does = mock.Mock(side_effect=[DiscError("No room."), ""])
+        job = self.run_it(self.start())
+        self.assertEqual((continue_job(job=job).pk, continue_job(job=job).state), (job.pk, "waiting"))
+        self.assertEqual((self.run_it(job).state, job.error), ("done", ""))
+        Job.objects.filter(pk=job.pk).update(state="failed")
+        newer = self.start()
+        self.assertEqual(continue_job(job=job).pk, newer.pk)
+
+
+class TroubleTests(JobCase):
+    def test_the_database_says_what_to_do(self) -> None:
+        for said, words in (("database or disk is full", "Make room"), ("database is locked", "Continue to go on")):
+            self.does = mock.Mock(side_effect=OperationalError(said))
+            with self.assertLogs("rumbrel.web.jobs", "WARNING"):
+                job = self.run_it(self.start())
+            self.assertEqual(job.state, "failed")
+            self.assertIn(words, job.error)
+
+    def test_an_end_is_noted_as_soon_as_the_database_takes_it(self) -> None:
+        refused = [OperationalError("full"), OperationalError("full"), mock.DEFAULT]
+        job = self.start()
+        with (
+            mock.patch(
+                "rumbrel.web.jobs.services.run_job.settle", side_effect=refused, wraps=run_module.settle
+            ) as settle,
+            mock.patch.object(run_module, "_SECONDS_BETWEEN_TRIES", 0),
+            self.assertLogs("rumbrel.web.jobs", "WARNING"),
+        ):
+            self.assertEqual(self.run_it(job).state, "done")
+        self.assertEqual(settle.call_count, 3)
+
+    def test_a_kind_that_cannot_settle_does_not_keep_its_job_running(self) -> None:
+        with mock.patch.object(self, "ended") as ended, self.assertLogs("rumbrel.web.jobs", "ERROR"):
+            ended.append.side_effect = KeyError("odd")
+            self.assertEqual(self.run_it(self.start()).state, "done")
+
+    def test_an_order_that_got_lost_is_given_again(self) -> None:
+        with (
+            mock.patch("rumbrel.web.jobs.tasks.run_job", side_effect=sqlite3.OperationalError("full")),
+            self.assertLogs("rumbrel.web.jobs", "WARNING"),
+            self.captureOnCommitCallbacks(execute=True),
+        ):
+            job = self.start()
+        with mock.patch("rumbrel.web.jobs.tasks.run_job") as told, self.captureOnCommitCallbacks(execute=True):
+            recover_jobs(nothing_queued=False)
+            self.assertFalse(told.called)
+            recover_jobs()
+        told.assert_called_once_with(job.pk)
+
+    def test_a_watch_that_was_held_up_lets_the_hearts_beat_first(self) -> None:
+        watch = Watch()
+        with mock.patch("rumbrel.web.jobs.watch.recover_jobs") as recover:
+            watch._looked_at -= 20
+            watch.look()
+            self.assertFalse(recover.called)
+            watch.look()
+            self.assertTrue(recover.called)
+
 
 class RecoveryTests(JobCase):
     def running(self, seconds_ago: int, **values: object) -> Job:
@@ -127,7 +220,7 @@ class RecoveryTests(JobCase):
         return job
 
     def test_only_a_stopped_heart_is_taken_up(self) -> None:
-        dead, alive = self.running(46), self.running(44, subject=8)
+        dead, alive = self.running(31), self.running(29, subject=8)
         self.assertEqual(recover_jobs(), 1)
         dead.refresh_from_db()
         alive.refresh_from_db()
@@ -141,6 +234,13 @@ class RecoveryTests(JobCase):
         job.refresh_from_db()
         self.assertEqual(job.state, "waiting")
 
+    def test_what_was_to_stop_has_stopped_with_its_worker(self) -> None:
+        stopped, again = self.running(60, stop_asked=True), self.running(60, subject=8, stop_asked=True, again=True)
+        recover_jobs()
+        for job, state in ((stopped, "stopped"), (again, "waiting")):
+            job.refresh_from_db()
+            self.assertEqual((job.state, job.stop_asked, job.again), (state, False, False))
+
     def test_work_that_cannot_go_on_ends_with_a_reason(self) -> None:
         once, hopeless = self.running(60, kind="once"), self.running(60, subject=9, tries=5)
         self.assertEqual(recover_jobs(), 0)
@@ -148,7 +248,7 @@ class RecoveryTests(JobCase):
             job.refresh_from_db()
             self.assertEqual(job.state, "failed")
             self.assertIn(words, job.error)
-        self.assertEqual(self.ended, [7])
+        self.assertEqual(sorted(self.ended), [(7, "failed"), (9, "failed")])
 
 
 class PageTests(JobCase):

@@ -11,7 +11,7 @@ from rumbrel.web.jobs.services import start_job
 from ..facts import KEPT_VERSION, kept_path
 from ..models import SourceFolder, Track
 
-__all__ = ["FolderRefused", "add_folder", "reread_old_facts", "start_scan"]
+__all__ = ["FolderRefused", "add_folder", "allowed_roots", "believe_loss", "reread_old_facts", "start_scan"]
 
 
 class FolderRefused(RumbrelError):
@@ -34,12 +34,24 @@ def _allowed(text: str) -> Path:
         is_folder = path.is_dir()
     except (OSError, RuntimeError, ValueError) as error:
         raise FolderRefused(f"{text.strip()[:200]} is not a folder. Check the spelling.") from error
-    if not any(path.is_relative_to(root.resolve()) for root in (*ours.roots, ours.dropped)):
+    if not any(path.is_relative_to(root) for root in allowed_roots()):
         roots = " and ".join(str(root) for root in ours.roots)
         raise FolderRefused(f"Rumbrel may only read below {roots}. RUMBREL_ROOTS says so; start it with more folders.")
     if not is_folder:
         raise FolderRefused(f"{path} is not a folder. Check the spelling, and that its disk is connected.")
     return path
+
+
+def allowed_roots() -> tuple[Path, ...]:
+    """The folders, links resolved, below which everything that is read lies."""
+    ours = settings.RUMBREL
+    return tuple(root.resolve() for root in (*ours.roots, ours.dropped))
+
+
+def believe_loss(*, folder: SourceFolder) -> Job:
+    """The user says that the files are gone indeed: the next scan marks their tracks as missing."""
+    SourceFolder.objects.filter(pk=folder.pk).update(loss_believed=True)
+    return start_scan(folder=folder)
 
 
 def start_scan(*, folder: SourceFolder) -> Job:

@@ -1,25 +1,28 @@
 """A scan: walk a folder, read what is new or changed, mark what is gone. It never deletes."""
 
 import os
-from collections.abc import Iterable, Sequence
+from collections import defaultdict
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from django.db import transaction
-from django.db.models import Count, Max, Sum
+from django.db.models import Count, Max, Q, Sum
+from django.db.models.functions import Substr
 from django.utils import timezone
 
 from rumbrel.core.crew import default_jobs
 from rumbrel.core.errors import RumbrelError
-from rumbrel.core.forecast import Source, gather_sources
+from rumbrel.core.forecast import Walk, walk_folder
 from rumbrel.core.formats.table import SOUND_SUFFIXES
 from rumbrel.core.inspection import Facts, inspect_many
 from rumbrel.core.progress import Progress, Unit
 from rumbrel.web.jobs.services import Desk
 from rumbrel.web.ui.words import counted
 
-from ..facts import KEPT_VERSION, derived_columns, kept_facts, kept_path, search_words
+from ..facts import KEPT_VERSION, derived_columns, kept_facts, kept_path, restored_facts, search_words, storable
 from ..models import Facet, SourceFolder, Track, TrackFacts
+from .add_folder import allowed_roots
 
 __all__ = ["recount_folder", "scan_folder"]
 
@@ -34,8 +37,11 @@ class _Found:
     """What a scan has come across so far."""
 
     seen: set[int] = field(default_factory=set)
+    homeless: list[int] = field(default_factory=list)
+    touched: set[int] = field(default_factory=set)
     ignored: int = 0
     read: int = 0
+    moved: int = 0
 
 
 def scan_folder(desk: Desk, folder_id: int) -> str:
@@ -45,16 +51,21 @@ def scan_folder(desk: Desk, folder_id: int) -> str:
     if not root.is_dir():
         raise RumbrelError(f"{root} is not there. Connect its disk, then scan again; its tracks are kept.")
     desk.report(Progress(done=0, total=0, unit=Unit.FILES, step="looking for files"))
-    sources = gather_sources([root])
-    known = _known(folder)
+    others = SourceFolder.objects.exclude(pk=folder_id)
+    inner = [Path(other.path) for other in others if Path(other.path).is_relative_to(root)]
+    outer = [other.pk for other in others if root.is_relative_to(other.path)]
+    walk = walk_folder(root, roots=allowed_roots(), leave_out=inner)
+    known = _known(folder, outer, (*inner, *walk.unreadable))
     found = _Found()
-    fresh = [source for source in sources if not _unchanged(source, known, found)]
-    _read(desk, folder, fresh, known, found, total=len(sources))
+    fresh = [path for path in walk.files if not _unchanged(path, folder, known, found)]
+    _read(desk, folder, fresh, known, found, total=len(walk.files))
     if not root.is_dir():
         raise RumbrelError(f"{root} vanished during the scan. Its tracks are kept.")
-    gone = _mark_missing(known, found.seen)
-    recount_folder(folder=folder)
-    return _summary(len(found.seen), found, gone)
+    _take_home(folder, found.homeless)
+    gone = _mark_missing(folder, known, found)
+    for touched in SourceFolder.objects.filter(pk__in={*found.touched, folder_id}):
+        recount_folder(folder=touched)
+    return _summary(found, gone, walk)
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,30 +75,50 @@ class _Known:
     modified_ns: int
     facts_version: int
     missing: bool
+    folder_id: int
 
 
-def _known(folder: SourceFolder) -> dict[str, _Known]:
-    rows = folder.tracks.values_list("path", "pk", "size_bytes", "modified_ns", "facts_version", "missing_since")
-    return {path: _Known(pk, size, ns, version, gone is not None) for path, pk, size, ns, version, gone in rows}
+def _known(folder: SourceFolder, outer: Sequence[int], elsewhere: Sequence[Path]) -> dict[str, _Known]:
+    """What is kept of the files below a folder, also those that an outer folder had before it; nothing of what
+    lies where this scan does not look."""
+    below = f"{folder.path.rstrip('/')}/"
+    tracks = Track.objects.filter(Q(folder=folder) | Q(folder__in=outer, path__startswith=below))
+    hidden = tuple(f"{kept_path(path)}/" for path in elsewhere)
+    names = ("path", "pk", "size_bytes", "modified_ns", "facts_version", "missing_since", "folder_id")
+    return {
+        path: _Known(pk, size, ns, version, gone is not None, folder_id)
+        for path, pk, size, ns, version, gone, folder_id in tracks.values_list(*names)
+        if not path.startswith(hidden)
+    }
 
 
-def _unchanged(source: Source, known: dict[str, _Known], found: _Found) -> bool:
+def _unchanged(path: Path, folder: SourceFolder, known: dict[str, _Known], found: _Found) -> bool:
     """Whether what is kept of a file still holds."""
-    row = known.get(kept_path(source.path))
+    row = known.get(kept_path(path))
     if row is None or row.missing or row.facts_version != KEPT_VERSION:
         return False
     try:
-        status = os.stat(source.path)
+        status = os.stat(path)
     except OSError:
         return False
     if (status.st_size, status.st_mtime_ns) != (row.size_bytes, row.modified_ns):
         return False
     found.seen.add(row.pk)
+    if row.folder_id != folder.pk:
+        found.homeless.append(row.pk)
+        found.touched.add(row.folder_id)
     return True
 
 
+def _take_home(folder: SourceFolder, homeless: Sequence[int]) -> None:
+    """Tracks that an outer folder had belong to this one now."""
+    for start in range(0, len(homeless), _ROWS_A_TURN):
+        turn = Track.objects.filter(pk__in=homeless[start : start + _ROWS_A_TURN])
+        turn.update(folder=folder, relative=Substr("path", len(folder.path.rstrip("/")) + 2))
+
+
 def _read(
-    desk: Desk, folder: SourceFolder, fresh: Sequence[Source], known: dict[str, _Known], found: _Found, *, total: int
+    desk: Desk, folder: SourceFolder, fresh: Sequence[Path], known: dict[str, _Known], found: _Found, *, total: int
 ) -> None:
     """Inspect on all cores, and keep what was read a few hundred rows at a time."""
     before = total - len(fresh)
@@ -96,39 +127,39 @@ def _read(
         done = before + progress.done
         desk.report(Progress(done=done, total=total, unit=Unit.FILES, step="reading", finished=int(done), items=total))
 
-    waiting: list[tuple[Source, Facts]] = []
-    deep = inspect_many([source.path for source in fresh], deep=False, jobs=default_jobs(), report=report)
-    for source, each in zip(fresh, deep, strict=True):
+    waiting: list[tuple[Path, Facts]] = []
+    for path, each in zip(fresh, inspect_many(fresh, deep=False, jobs=default_jobs(), report=report), strict=True):
         facts = each.facts
-        if not facts.sample_rate and source.path.suffix.lower() not in SOUND_SUFFIXES:
+        if not facts.sample_rate and path.suffix.lower() not in SOUND_SUFFIXES:
             found.ignored += 1
             continue
-        waiting.append((source, facts))
+        waiting.append((path, facts))
         if len(waiting) >= _ROWS_A_TURN:
-            _keep(folder, waiting, found)
+            _keep(folder, waiting, known, found)
             waiting.clear()
             if found.read % (10 * _ROWS_A_TURN) == 0:
                 recount_folder(folder=folder)
-    _keep(folder, waiting, found)
+    _keep(folder, waiting, known, found)
 
 
-def _keep(folder: SourceFolder, rows: Iterable[tuple[Source, Facts]], found: _Found) -> None:
+def _keep(folder: SourceFolder, rows: Sequence[tuple[Path, Facts]], known: dict[str, _Known], found: _Found) -> None:
     """Write tracks and their facts, new ones and changed ones alike."""
-    tracks, kept = [], []
-    for source, facts in rows:
-        track = Track(folder=folder, path=kept_path(source.path), relative=kept_path(source.relative))
-        tracks.append(derived_columns(track, facts))
-        kept.append(facts)
+    root = Path(folder.path)
+    tracks = [
+        derived_columns(Track(folder=folder, path=kept_path(path), relative=_relative(path, root)), facts)
+        for path, facts in rows
+    ]
     if not tracks:
         return
     with transaction.atomic():
+        _know_again([track for track in tracks if track.path not in known], folder, found)
         stored = Track.objects.bulk_create(
             tracks, update_conflicts=True, unique_fields=["path"], update_fields=[*_DERIVED, "folder_id"]
         )
         TrackFacts.objects.bulk_create(
             [
                 TrackFacts(track=track, data=kept_facts(facts), words=search_words(track, facts))
-                for track, facts in zip(stored, kept, strict=True)
+                for track, (_, facts) in zip(stored, rows, strict=True)
             ],
             update_conflicts=True,
             unique_fields=["track"],
@@ -138,13 +169,53 @@ def _keep(folder: SourceFolder, rows: Iterable[tuple[Source, Facts]], found: _Fo
     found.read += len(stored)
 
 
-def _mark_missing(known: dict[str, _Known], seen: set[int]) -> int:
-    """Tracks whose files are gone stay, with the date; lists that hold them keep their entries."""
-    gone = [row.pk for row in known.values() if row.pk not in seen and not row.missing]
+def _relative(path: Path, root: Path) -> str:
+    return kept_path(path.relative_to(root) if path.is_relative_to(root) else Path(path.name))
+
+
+def _know_again(new: Sequence[Track], folder: SourceFolder, found: _Found) -> None:
+    """Files under names that nobody knew: where a track of the same content is not at its old name any more,
+    it was moved or renamed, and the track goes with it, from whatever source folder."""
+    marked = {track.content_mark for track in new if track.content_mark}
+    gone = defaultdict(list)
+    for track in Track.objects.filter(content_mark__in=marked).exclude(pk__in=found.seen).select_related("kept_facts"):
+        if not os.path.lexists(restored_facts(track.kept_facts.data).path):
+            gone[track.size_bytes, track.content_mark].append(track)
+    taken = set(Track.objects.filter(path__in=[track.path for track in new]).values_list("path", flat=True))
+    for track in new:
+        olds = gone[track.size_bytes, track.content_mark]
+        if not olds or track.path in taken:
+            continue
+        name = os.path.basename(track.path)
+        old = next((each for each in olds if os.path.basename(each.path) == name), olds[0])
+        olds.remove(old)
+        Track.objects.filter(pk=old.pk).update(path=track.path, relative=track.relative, folder=folder)
+        found.touched.add(old.folder_id)
+        found.moved += 1
+
+
+@dataclass(frozen=True, slots=True)
+class _Gone:
+    """How many tracks were not found, and whether that was believed."""
+
+    tracks: int
+    believed: bool
+
+
+def _mark_missing(folder: SourceFolder, known: dict[str, _Known], found: _Found) -> _Gone:
+    """Tracks whose files are gone stay, with the date; lists that hold them keep their entries. Where most are
+    gone, a disk is likelier to be missing than the files: that is asked first."""
+    present = [row.pk for row in known.values() if not row.missing]
+    gone = [pk for pk in present if pk not in found.seen]
+    answer = SourceFolder.objects.filter(pk=folder.pk)
+    if len(gone) > len(present) / 2 and not folder.loss_believed:
+        answer.update(lost=len(gone))
+        return _Gone(len(gone), believed=False)
     for start in range(0, len(gone), _ROWS_A_TURN):
         turn = Track.objects.filter(pk__in=gone[start : start + _ROWS_A_TURN])
         turn.update(missing_since=timezone.now(), fault="missing", usable=False, whole=False)
-    return len(gone)
+    answer.update(lost=0, loss_believed=False)
+    return _Gone(len(gone), believed=True)
 
 
 def recount_folder(*, folder: SourceFolder) -> None:
@@ -166,10 +237,26 @@ def recount_folder(*, folder: SourceFolder) -> None:
         Facet.objects.bulk_create(facets)
 
 
-def _summary(tracks: int, found: _Found, gone: int) -> str:
-    text = counted(tracks, "track")
+_MOST_NAMED = 3
+
+
+def _summary(found: _Found, gone: _Gone, walk: Walk) -> str:
+    parts = [counted(len(found.seen), "track")]
+    if found.moved:
+        parts.append(f"{counted(found.moved, 'file')} moved or renamed, known again")
     if found.ignored:
-        text += f"; {counted(found.ignored, 'file')} without sound ignored"
-    if gone:
-        text += f"; {counted(gone, 'track')} not there any more, kept as missing"
-    return f"{text}."
+        parts.append(f"{counted(found.ignored, 'file')} without sound ignored")
+    if gone.tracks and gone.believed:
+        parts.append(f"{counted(gone.tracks, 'track')} not there any more, kept as missing")
+    elif gone.tracks:
+        parts.append(f"{counted(gone.tracks, 'track')} not found, and not believed to be gone yet")
+    if walk.unreadable:
+        parts.append(f"{counted(len(walk.unreadable), 'folder')} could not be read: {_named(walk.unreadable)}")
+    if walk.led_out:
+        parts.append(f"{counted(len(walk.led_out), 'link')} out of the allowed folders ignored: {_named(walk.led_out)}")
+    return f"{'; '.join(parts)}."
+
+
+def _named(paths: Sequence[Path]) -> str:
+    names = ", ".join(storable(str(path)) for path in paths[:_MOST_NAMED])
+    return f"{names} and {len(paths) - _MOST_NAMED:,} more" if len(paths) > _MOST_NAMED else names

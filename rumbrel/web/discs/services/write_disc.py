@@ -8,6 +8,7 @@ from django.db import transaction
 from rumbrel.core.errors import DiscError
 from rumbrel.core.workflows.make_disc import write_plan
 from rumbrel.web.jobs.models import Job
+from rumbrel.web.jobs.registry import Ending
 from rumbrel.web.jobs.services import Desk, start_job
 from rumbrel.web.ui.words import counted
 
@@ -50,14 +51,11 @@ def write_disc(desk: Desk, disc_id: int) -> str:
     return f"{counted(len(written.verdicts), 'track')} identical, sample for sample; the image is in {folder}."
 
 
-def settle_write(disc_id: int) -> None:
-    """After a write has ended in whatever way: a stopped or failed one says so on its disc."""
-    disc = Disc.objects.select_related("job").filter(pk=disc_id).first()
-    if disc is None or disc.job is None:
-        return
-    if disc.job.state == Job.State.STOPPED:
+def settle_write(disc_id: int, ending: Ending) -> None:
+    """A write that was stopped or failed says so on its disc."""
+    if ending.state == Job.State.STOPPED:
         text = "Stopped. The blank counts as spoiled; the layout is kept."
         Disc.objects.filter(pk=disc_id).update(state=Disc.State.STOPPED, error=text)
-    elif disc.job.state in (Job.State.FAILED, Job.State.RUNNING):
-        text = disc.job.error or "The write was interrupted; the blank counts as spoiled. Write it again."
+    elif ending.state == Job.State.FAILED:
+        text = f"{ending.reason} The blank counts as spoiled."
         Disc.objects.filter(pk=disc_id).update(state=Disc.State.FAILED, error=text)

@@ -1,36 +1,69 @@
 """Start, stop and continue jobs."""
 
-from django.db import transaction
+import logging
+import sqlite3
+
+from django.db import IntegrityError, transaction
 from django.utils import timezone
+from huey.exceptions import HueyException
 
 from ..models import Job
 
-__all__ = ["continue_job", "start_job", "stop_job"]
+__all__ = ["continue_job", "queue_job", "start_job", "stop_job"]
+
+logger = logging.getLogger(__name__)
 
 
 def start_job(*, kind: str, subject: int, title: str, owner: str = "") -> Job:
-    """Queue work on a subject; where such work waits or runs already, that is the job."""
+    """Queue work on a subject; where such work waits or runs already, that is the job.
+
+    Work that is being stopped goes on once its worker has let go.
+    """
     with transaction.atomic():
         active = Job.objects.filter(kind=kind, subject=subject, state__in=Job.ACTIVE).first()
         if active:
+            Job.objects.filter(pk=active.pk, state=Job.State.RUNNING, stop_asked=True).update(again=True)
             return active
         job = Job.objects.create(kind=kind, subject=subject, title=title[:240], owner=owner)
-        _queue(job)
+        queue_job(job.pk)
     return job
 
 
 def stop_job(*, job: Job) -> bool:
-    """Ask for an end; the worker hears of it at its next report. False when it had ended already."""
-    active = Job.objects.filter(pk=job.pk, state__in=Job.ACTIVE)
-    return bool(active.update(state=Job.State.STOPPED, ended_at=timezone.now()))
+    """Ask for an end. What waits has ended with that; a worker hears of it at its next report.
+
+    False when it had ended already, or when its end was asked for before.
+    """
+    mine = Job.objects.filter(pk=job.pk)
+    if mine.filter(state=Job.State.WAITING).update(state=Job.State.STOPPED, ended_at=timezone.now()):
+        return True
+    running = mine.filter(state=Job.State.RUNNING)
+    return bool(running.exclude(stop_asked=True, again=False).update(stop_asked=True, again=False))
 
 
 def continue_job(*, job: Job) -> Job:
-    """Queue ended work again on the same subject: it goes on where it was."""
-    return start_job(kind=job.kind, subject=job.subject, title=job.title, owner=job.owner)
+    """Let ended or stopping work go on where it was. Where newer work on its subject is under way, that is the job."""
+    mine = Job.objects.filter(pk=job.pk)
+    if mine.filter(state=Job.State.RUNNING, stop_asked=True).update(again=True):
+        return mine.get()
+    try:
+        with transaction.atomic():
+            ended = mine.filter(state__in=(Job.State.STOPPED, Job.State.FAILED))
+            if ended.update(state=Job.State.WAITING, stop_asked=False, again=False, tries=0, error="", message=""):
+                queue_job(job.pk)
+    except IntegrityError:
+        return Job.objects.get(kind=job.kind, subject=job.subject, state__in=Job.ACTIVE)
+    return mine.get()
 
 
-def _queue(job: Job) -> None:
+def queue_job(pk: int) -> None:
+    """Tell the consumer once the job is in the database. Where that fails, the next look finds it waiting."""
     from ..tasks import run_job
 
-    transaction.on_commit(lambda: run_job(job.pk))
+    def tell() -> None:
+        try:
+            run_job(pk)
+        except (HueyException, sqlite3.Error, OSError) as error:
+            logger.warning("job %s waits for the next look: %s", pk, error)
+
+    transaction.on_commit(tell)

@@ -3,47 +3,66 @@
 import logging
 from datetime import timedelta
 
-from django.db.models import F, Q
+from django.db import transaction
+from django.db.models import Q
 from django.utils import timezone
 
 from ..models import Job
-from ..registry import kind_for
+from ..registry import Ending, kind_for
+from .control_job import queue_job
+from .run_job import settle
 
-__all__ = ["recover_jobs"]
+__all__ = ["HEART_STOPPED_SECONDS", "recover_jobs"]
 
 logger = logging.getLogger(__name__)
-HEART_STOPPED_SECONDS = 45
+HEART_STOPPED_SECONDS = 30
+"""Six beats of a heart: one that is only late is not taken for dead."""
 _MOST_TRIES = 5
 """Work that ends its process time and again is not tried for ever."""
+_INTERRUPTED = Ending(state=Job.State.FAILED, reason="It was interrupted. Start it again.")
 
 
-def recover_jobs(*, at_start: bool = False) -> int:
+def recover_jobs(*, at_start: bool = False, nothing_queued: bool = True) -> int:
     """Queue again what was running when its heart stopped; at_start says that nobody can be at work yet.
 
-    Returns how many were taken up. What waits is queued again too: a second order finds the job claimed.
+    Returns how many were taken up. What waits is queued as well where nothing is queued, since an order
+    can be lost with the process that took it; a second order finds the job claimed.
     """
-    from ..tasks import run_job
-
     orphaned = Q(state=Job.State.RUNNING)
     if not at_start:
         orphaned &= Q(heartbeat__lt=timezone.now() - timedelta(seconds=HEART_STOPPED_SECONDS))
-    for job in Job.objects.filter(orphaned, tries__gte=_MOST_TRIES):
-        text = f"The work ended its process {job.tries} times. Continue to try again."
-        Job.objects.filter(pk=job.pk, state=Job.State.RUNNING).update(
-            state=Job.State.FAILED, error=text, ended_at=timezone.now(), worker=""
-        )
-    interrupted = list(Job.objects.filter(orphaned))
-    for job in interrupted:
-        kind = kind_for(job.kind)
-        if kind is not None and not kind.continues:
-            kind.ended(job.subject)
-            Job.objects.filter(pk=job.pk, state=Job.State.RUNNING).update(
-                state=Job.State.FAILED, error="It was interrupted. Start it again.", ended_at=timezone.now(), worker=""
-            )
-    taken_up = Job.objects.filter(orphaned).update(state=Job.State.WAITING, worker="", tries=F("tries") + 1)
+    taken_up = sum(_take_up(pk, orphaned) for pk in Job.objects.filter(orphaned).values_list("pk", flat=True))
     if taken_up:
         logger.warning("%s interrupted jobs are taken up again", taken_up)
-    if taken_up or at_start:
+    if at_start or nothing_queued:
         for pk in Job.objects.filter(state=Job.State.WAITING).order_by("pk").values_list("pk", flat=True):
-            run_job(pk)
+            queue_job(pk)
     return taken_up
+
+
+def _take_up(pk: int, orphaned: Q) -> bool:
+    """Let an orphaned job wait again, or end it where it cannot go on or was to stop."""
+    with transaction.atomic():
+        job = Job.objects.filter(orphaned, pk=pk).first()
+        if job is None:
+            return False
+        ending = _ending(job)
+        if ending is not None:
+            settle(job, ending)
+            return False
+        job.state, job.worker, job.tries = Job.State.WAITING, "", job.tries + 1
+        job.save()
+        queue_job(pk)
+    return True
+
+
+def _ending(job: Job) -> Ending | None:
+    kind = kind_for(job.kind)
+    if job.stop_asked:
+        return Ending(state=Job.State.STOPPED)
+    if kind is not None and not kind.continues:
+        return _INTERRUPTED
+    if job.tries >= _MOST_TRIES:
+        text = f"The work ended its process {job.tries} times. Continue to try again."
+        return Ending(state=Job.State.FAILED, reason=text)
+    return None

@@ -4,24 +4,28 @@ import logging
 import os
 import socket
 import threading
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 
-from django.db import DatabaseError, connection
+from django.db import DatabaseError, OperationalError, connection, transaction
 from django.utils import timezone
 
 from rumbrel.core.errors import Cancelled, RumbrelError
 from rumbrel.core.progress import Progress, Throttle
 
 from ..models import Job
-from ..registry import kind_for
+from ..registry import Ending, JobKind, kind_for
+from .control_job import queue_job
 
-__all__ = ["SECONDS_BETWEEN_BEATS", "Desk", "run_job"]
+__all__ = ["SECONDS_BETWEEN_BEATS", "Desk", "run_job", "settle"]
 
 logger = logging.getLogger(__name__)
 SECONDS_BETWEEN_NOTES = 0.4
-SECONDS_BETWEEN_BEATS = 10
+SECONDS_BETWEEN_BEATS = 5
+_SECONDS_BETWEEN_TRIES = 2
+_STOPPED = "Stopped. What is finished stays, what was begun is gone."
 
 
 def _worker_name() -> str:
@@ -40,7 +44,7 @@ class Desk:
         self.report = Throttle(self._note, every_seconds=SECONDS_BETWEEN_NOTES)
 
     def _note(self, progress: Progress) -> None:
-        mine = Job.objects.filter(pk=self.job_id, state=Job.State.RUNNING, worker=self.worker)
+        mine = Job.objects.filter(pk=self.job_id, state=Job.State.RUNNING, worker=self.worker, stop_asked=False)
         try:
             noted = mine.update(
                 heartbeat=timezone.now(), done=progress.done, total=progress.total, unit=str(progress.unit),
@@ -51,12 +55,13 @@ class Desk:
             logger.warning("progress of job %s could not be noted: %s", self.job_id, error)
             return
         if not noted:
-            raise Cancelled("Stopped. What is finished stays, what was begun is gone.")
+            raise Cancelled(_STOPPED)
 
     def check(self) -> None:
-        """Raise Cancelled when the user has stopped the job."""
-        if not Job.objects.filter(pk=self.job_id, state=Job.State.RUNNING, worker=self.worker).exists():
-            raise Cancelled("Stopped. What is finished stays, what was begun is gone.")
+        """Raise Cancelled when the user has stopped the job, or when it was given to somebody else."""
+        mine = Job.objects.filter(pk=self.job_id, state=Job.State.RUNNING, worker=self.worker, stop_asked=False)
+        if not mine.exists():
+            raise Cancelled(_STOPPED)
 
 
 @contextmanager
@@ -88,35 +93,78 @@ def run_job(*, job_id: int) -> None:
     """Claim a waiting job and carry it out. Whoever comes second finds it claimed and leaves."""
     worker, now = _worker_name(), timezone.now()
     waiting = Job.objects.filter(pk=job_id, state=Job.State.WAITING)
-    if not waiting.update(state=Job.State.RUNNING, worker=worker, heartbeat=now, started_at=now, error="", message=""):
+    if not waiting.update(
+        state=Job.State.RUNNING, worker=worker, heartbeat=now, started_at=now, ended_at=None, error="", message="",
+        done=0, total=0, step="", finished=0, items=0,
+    ):  # fmt: skip
         return
-    job = Job.objects.get(pk=job_id)
-    kind = kind_for(job.kind)
-    if kind is None:
-        _end(job, worker, Job.State.FAILED, error=f"This version of Rumbrel knows no work of the kind '{job.kind}'.")
-        return
+    with _heart(job_id, worker):
+        job = Job.objects.get(pk=job_id)
+        kind = kind_for(job.kind)
+        if kind is None:
+            reason = f"This version of Rumbrel knows no work of the kind '{job.kind}'."
+            ending = Ending(state=Job.State.FAILED, reason=reason)
+        else:
+            ending = _carried_out(kind, job, worker)
+        _end(job, worker, ending)
+
+
+def _carried_out(kind: JobKind, job: Job, worker: str) -> Ending:
     try:
-        with _heart(job_id, worker):
-            message = kind.run(Desk(job_id, worker), job.subject)
+        return Ending(state=Job.State.DONE, message=kind.run(Desk(job.pk, worker), job.subject))
     except Cancelled:
-        _end(job, worker, Job.State.STOPPED)
+        return Ending(state=Job.State.STOPPED)
     except RumbrelError as error:
-        _end(job, worker, Job.State.FAILED, error=str(error))
+        return Ending(state=Job.State.FAILED, reason=str(error))
+    except OperationalError as error:
+        logger.warning("job %s (%s) could not use the database: %s", job.pk, job.kind, error)
+        return Ending(state=Job.State.FAILED, reason=_database_reason(error))
     except Exception as error:  # noqa: BLE001 - this is the place: whatever happens, the job ends with its reason
-        logger.exception("job %s (%s) failed", job_id, job.kind)
-        text = (
-            f"It ended in an error that Rumbrel does not know ({type(error).__name__}: {error}). Continue to try again."
-        )
-        _end(job, worker, Job.State.FAILED, error=text)
-    else:
-        _end(job, worker, Job.State.DONE, message=message)
-    finally:
-        kind.ended(job.subject)
+        logger.exception("job %s (%s) failed", job.pk, job.kind)
+        text = f"It ended in an error that Rumbrel does not know ({type(error).__name__}: {error})."
+        return Ending(state=Job.State.FAILED, reason=f"{text} Continue to try again.")
 
 
-def _end(job: Job, worker: str, state: str, *, message: str = "", error: str = "") -> None:
-    mine = Job.objects.filter(pk=job.pk, state=Job.State.RUNNING, worker=worker)
-    values = {"message": message} if not error else {"error": error}
-    if state == Job.State.DONE:
-        values["done"] = Job.objects.values_list("total", flat=True).get(pk=job.pk)
-    mine.update(state=state, ended_at=timezone.now(), worker="", **values)
+def _database_reason(error: OperationalError) -> str:
+    said = str(error)
+    if "full" in said:
+        return "There is no room left on the disk that holds Rumbrel's data. Make room, then continue."
+    if "locked" in said or "busy" in said:
+        return "Something else kept Rumbrel's database to itself for too long. Continue to go on."
+    return f"Rumbrel's database could not be used ({said}). Put that right, then continue."
+
+
+def _end(job: Job, worker: str, ending: Ending) -> None:
+    """Settle the job. It is tried until the database takes it: a job that has ended says so."""
+    while True:
+        try:
+            with transaction.atomic():
+                mine = Job.objects.filter(pk=job.pk, state=Job.State.RUNNING, worker=worker)
+                if mine.exists():
+                    settle(mine.get(), ending)
+            return
+        except OperationalError as error:
+            logger.warning("the end of job %s could not be noted yet: %s", job.pk, error)
+            time.sleep(_SECONDS_BETWEEN_TRIES)
+
+
+def settle(job: Job, ending: Ending) -> None:
+    """Give a running job its end, and tell its kind. What was to go on after a stop waits again."""
+    kind = kind_for(job.kind)
+    if kind is not None:
+        try:
+            with transaction.atomic():
+                kind.ended(job.subject, ending)
+        except OperationalError:
+            raise
+        except Exception:  # noqa: BLE001 - the job ends all the same, and the log says what went wrong
+            logger.exception("the end of job %s (%s) could not be settled", job.pk, job.kind)
+    goes_on = job.again and ending.state == Job.State.STOPPED
+    job.state = Job.State.WAITING if goes_on else ending.state
+    job.stop_asked, job.again, job.worker = False, False, ""
+    job.message, job.error, job.ended_at = ending.message, ending.reason, None if goes_on else timezone.now()
+    if ending.state == Job.State.DONE:
+        job.done = job.total
+    job.save()
+    if goes_on:
+        queue_job(job.pk)

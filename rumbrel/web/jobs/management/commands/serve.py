@@ -1,10 +1,10 @@
 """./run start: the web server and the background consumer together."""
 
+import logging
 import os
 import signal
 import socket
 import subprocess
-import sys
 import time
 from types import FrameType
 from typing import Any
@@ -13,12 +13,18 @@ from django.conf import settings
 from django.core.management import call_command
 from django.core.management.base import BaseCommand, CommandError
 
-from rumbrel.web.jobs.registry import start_actions
-from rumbrel.web.jobs.services import recover_jobs
+from ...processes import AlreadyRunning, claim_data_folder, start_part
+from ...registry import start_actions
+from ...services import recover_jobs
 
 HOST = "127.0.0.1"
-JOBS_AT_ONCE = 3
-"""Each of them may use every core, through a crew of processes of its own."""
+_PARTS = ("web", "work")
+_SECONDS_TO_START = 30
+_QUICK_SECONDS = 10
+_MOST_QUICK_DEATHS = 3
+"""A part that ends so often, so soon after it began, is not started for ever."""
+
+logger = logging.getLogger(__name__)
 
 
 def _stop(signum: int, frame: FrameType | None) -> None:
@@ -29,45 +35,82 @@ class Command(BaseCommand):
     help = "Start Rumbrel on this machine."
 
     def handle(self, *args: Any, **options: Any) -> None:
+        try:
+            claim = claim_data_folder(settings.RUMBREL.data)
+        except AlreadyRunning as error:
+            raise CommandError(str(error)) from error
         port = _port()
         call_command("migrate", verbosity=0)
         recover_jobs(at_start=True)
         for action in start_actions():
             action()
         signal.signal(signal.SIGTERM, _stop)
-        me = [sys.executable, sys.argv[0]]
-        web = [
-            sys.executable,
-            "-m",
-            "waitress",
-            "--threads=8",
-            f"--listen={HOST}:{port}",
-            "rumbrel.web.wsgi:application",
-        ]
-        consumer = [*me, "run_huey", "--workers", str(JOBS_AT_ONCE), "--worker-type", "thread", "--quiet"]
-        # Groups of their own: Ctrl-C comes here first, and each is ended in order.
-        running = [subprocess.Popen(command, start_new_session=True) for command in (web, consumer)]
+        parts = _Parts(claim)
         try:
-            self._announce(port, running[0])
-            while all(process.poll() is None for process in running):
+            parts.start()
+            self._announce(port, parts)
+            while True:
                 time.sleep(0.3)
-            raise CommandError("A part of Rumbrel ended by itself. Its reason stands above.")
+                parts.look()
         except KeyboardInterrupt:
             self.stdout.write("Ended.")
         finally:
-            _end(running)
+            parts.end()
 
-    def _announce(self, port: int, web: subprocess.Popen[bytes]) -> None:
+    def _announce(self, port: int, parts: "_Parts") -> None:
         """Print the address once it answers."""
-        for _ in range(300):
+        began = time.monotonic()
+        while time.monotonic() - began < _SECONDS_TO_START:
             with socket.socket() as probe:
                 if probe.connect_ex((HOST, port)) == 0:
                     break
-            if web.poll() is not None:
-                raise CommandError("The web server could not start. Its reason stands above.")
             time.sleep(0.1)
+            parts.look()
         self.stdout.write(f"Rumbrel is at http://{HOST}:{port}/ (Ctrl-C ends it). Data: {settings.RUMBREL.data}")
         self.stdout.flush()
+
+
+class _Parts:
+    """The processes of this instance. One that dies is started again; none outlives this one."""
+
+    def __init__(self, claim: int) -> None:
+        self._claim = claim
+        # Nobody writes to it: its end is what the parts wait for.
+        self._lifeline, self._held = os.pipe()
+        self._running: dict[str, subprocess.Popen[bytes]] = {}
+        self._begun: dict[str, float] = {}
+        self._quick_deaths = dict.fromkeys(_PARTS, 0)
+
+    def start(self) -> None:
+        for name in _PARTS:
+            self._start(name)
+
+    def _start(self, name: str) -> None:
+        self._begun[name] = time.monotonic()
+        self._running[name] = start_part([name], claim=self._claim, lifeline=self._lifeline)
+
+    def look(self) -> None:
+        """Start again what died. Raises CommandError for a part that cannot live."""
+        for name, process in self._running.items():
+            if process.poll() is None:
+                continue
+            quick = time.monotonic() - self._begun[name] < _QUICK_SECONDS
+            self._quick_deaths[name] = self._quick_deaths[name] + 1 if quick else 0
+            if self._quick_deaths[name] >= _MOST_QUICK_DEATHS:
+                raise CommandError("A part of Rumbrel ends time and again. Its reason stands above.")
+            logger.warning("the part '%s' ended (%s) and is started again", name, process.returncode)
+            self._start(name)
+
+    def end(self) -> None:
+        for process in self._running.values():
+            if process.poll() is None:
+                os.killpg(process.pid, signal.SIGTERM)
+        for process in self._running.values():
+            try:
+                process.wait(timeout=8)
+            except subprocess.TimeoutExpired:
+                os.killpg(process.pid, signal.SIGKILL)
+                process.wait()
 
 
 def _port() -> int:
@@ -84,15 +127,3 @@ def _port() -> int:
                 f"Port {text} is in use or not allowed. Choose another: RUMBREL_PORT=8400 ./run demo."
             ) from error
     return int(text)
-
-
-def _end(running: list[subprocess.Popen[bytes]]) -> None:
-    for process in running:
-        if process.poll() is None:
-            os.killpg(process.pid, signal.SIGTERM)
-    for process in running:
-        try:
-            process.wait(timeout=8)
-        except subprocess.TimeoutExpired:
-            os.killpg(process.pid, signal.SIGKILL)
-            process.wait()

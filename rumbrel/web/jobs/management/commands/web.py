@@ -1,0 +1,28 @@
+"""The web server, as `serve` starts it."""
+
+from typing import Any
+
+import waitress
+from django.conf import settings
+from django.core.management.base import BaseCommand
+
+from rumbrel.web.wsgi import application
+
+from ...processes import die_with_parent
+from .serve import HOST
+
+_THREADS = 8
+
+
+class Command(BaseCommand):
+    help = "Answer browsers (a part of serve)."
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        die_with_parent()
+        waitress.serve(
+            application,
+            host=HOST,
+            port=int(settings.RUMBREL.port),
+            threads=_THREADS,
+            clear_untrusted_proxy_headers=True,
+        )

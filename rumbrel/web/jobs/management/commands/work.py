@@ -1,0 +1,27 @@
+"""The consumer: carries out jobs, as `serve` starts it."""
+
+from typing import Any
+
+from django.conf import settings
+from django.core.management.base import BaseCommand
+from django.utils.module_loading import autodiscover_modules
+from huey.contrib.djhuey import HUEY
+
+from ...processes import die_with_parent
+from ...watch import Watch
+
+JOBS_AT_ONCE = 3
+"""Each of them may use every core, through a crew of processes of its own."""
+_PATIENCE_SECONDS = 120
+"""Work waits this long for a locked database; a page does not."""
+
+
+class Command(BaseCommand):
+    help = "Carry out jobs (a part of serve)."
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        die_with_parent()
+        settings.DATABASES["default"]["OPTIONS"]["timeout"] = _PATIENCE_SECONDS
+        autodiscover_modules("tasks")
+        Watch().start()
+        HUEY.create_consumer(workers=JOBS_AT_ONCE, worker_type="thread", periodic=False).run()

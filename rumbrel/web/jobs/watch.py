@@ -1,0 +1,45 @@
+"""Looks after the jobs while work is done: takes up what was orphaned, queues what was forgotten."""
+
+import logging
+import threading
+import time
+
+from django.db import DatabaseError, connection
+from huey.contrib.djhuey import HUEY
+
+from .models import Job
+from .services import recover_jobs
+
+__all__ = ["SECONDS_BETWEEN_LOOKS", "Watch"]
+
+logger = logging.getLogger(__name__)
+SECONDS_BETWEEN_LOOKS = 5
+_LATE_SECONDS = 3 * SECONDS_BETWEEN_LOOKS
+
+
+class Watch(threading.Thread):
+    """One in each process that carries out jobs."""
+
+    def __init__(self) -> None:
+        super().__init__(name="watch", daemon=True)
+        self._looked_at = time.time()
+
+    def run(self) -> None:
+        while True:
+            time.sleep(SECONDS_BETWEEN_LOOKS)
+            self.look()
+
+    def look(self) -> None:
+        """Judge whose heart has stopped, unless this watch itself was held up: then the hearts were as well,
+        and they get the time to beat first."""
+        try:
+            # Waits where the database is locked, as every heart does.
+            Job.objects.filter(pk=0).update(worker="")
+            late = time.time() - self._looked_at > _LATE_SECONDS
+            self._looked_at = time.time()
+            if not late:
+                recover_jobs(nothing_queued=not HUEY.pending_count())
+        except DatabaseError as error:
+            logger.warning("the jobs could not be looked after: %s", error)
+        finally:
+            connection.close()
