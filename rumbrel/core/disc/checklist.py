@@ -150,7 +150,12 @@ def _channels(layout: DiscLayout) -> Finding:
             "channels", False, f"a channel of {_numbers(silent)} is silent; is that meant?", Verdict.DOUBTFUL
         )
     if mono:
-        return _finding("channels", False, f"{_numbers(sorted(mono))} are mono (both channels equal)", Verdict.DOUBTFUL)
+        return _finding(
+            "channels",
+            False,
+            f"{_numbers(sorted(mono))} {'is' if len(mono) == 1 else 'are'} mono (both channels equal)",
+            Verdict.DOUBTFUL,
+        )
     return _finding("channels", True, "two channels everywhere")
 
 

@@ -36,7 +36,14 @@ def inspect_file(path: Path, *, suffix: str | None = None, sound: str = "") -> F
 
     sound says which of several is meant: its number from 1, or its language as the file states it.
     """
-    return _judge_name(_inspect(path, suffix or path.suffix, sound), suffix or path.suffix)
+    facts = _judge_name(_inspect(path, suffix or path.suffix, sound), suffix or path.suffix)
+    if not facts.size_bytes or any(fault.code in _NO_CONTENT for fault in facts.faults):
+        return facts
+    try:
+        return replace(facts, content_mark=content_mark(path, facts.size_bytes))
+    except OSError:
+        # What keeps it from being read is among the faults.
+        return facts
 
 
 def _inspect(path: Path, suffix: str, sound: str) -> Facts:
@@ -53,11 +60,6 @@ def _inspect(path: Path, suffix: str, sound: str) -> Facts:
     if status.st_size >= _SMALLEST_PLACEHOLDER_BYTES and status.st_blocks == 0:
         text = "Only a placeholder is here; the content is kept elsewhere. Fetch the file, then scan again."
         return _faulty(facts, FaultCode.NOT_PRESENT, text)
-    try:
-        facts = replace(facts, content_mark=content_mark(path, status.st_size))
-    except OSError:
-        # What keeps it from being read is said below.
-        facts = replace(facts, content_mark="")
     bare = _BARE_BY_SUFFIX.get(suffix.lower())
     if bare and not _has_header(path):
         return _inspect_bare(facts, *bare)
@@ -95,6 +97,7 @@ def _why_unreadable(path: Path, error: Exception) -> str:
     return f"This is not a sound file that can be read ({reason})."
 
 
+_NO_CONTENT = frozenset({FaultCode.MISSING, FaultCode.NOT_PRESENT, FaultCode.EMPTY})
 # File systems keep small files in their own tables, with no blocks.
 _SMALLEST_PLACEHOLDER_BYTES = 64 * 1024
 _BARE_BY_SUFFIX = {suffix: (row, row.bare) for row in CONTAINERS if row.bare for suffix in row.suffixes}

@@ -219,6 +219,7 @@ class FolderRow:
     seconds: float
     size_bytes: int
     faults: int
+    missing: int
     scan: Job | None
 
 
@@ -227,7 +228,11 @@ def folder_rows() -> list[FolderRow]:
     sums = {
         row["folder"]: row
         for row in Facet.objects.values("folder").annotate(
-            t=Sum("tracks"), s=Sum("seconds"), b=Sum("size_bytes"), f=Sum("tracks", filter=Q(fault__gt=""))
+            t=Sum("tracks"),
+            s=Sum("seconds"),
+            b=Sum("size_bytes"),
+            f=Sum("tracks", filter=Q(fault__gt="")),
+            m=Sum("tracks", filter=Q(fault="missing")),
         )
     }
     scans = Job.objects.filter(kind="scan", subject__in=[folder.pk for folder in folders])
@@ -242,6 +247,7 @@ def folder_rows() -> list[FolderRow]:
                 seconds=found.get("s") or 0.0,
                 size_bytes=found.get("b") or 0,
                 faults=found.get("f") or 0,
+                missing=found.get("m") or 0,
                 scan=last.get(folder.pk),
             )
         )

@@ -21,4 +21,7 @@ urlpatterns = [
     path("folders/drop/", folders.drop, name="drop"),
     path("folders/<int:pk>/scan/", folders.scan, name="scan"),
     path("folders/<int:pk>/stop/", folders.stop, name="stop-scan"),
+    path("folders/<int:pk>/gone/", folders.believe, name="believe-loss"),
+    path("folders/<int:pk>/missing/", folders.missing, name="missing"),
+    path("folders/<int:pk>/missing/remove/", folders.remove_missing, name="remove-missing"),
 ]

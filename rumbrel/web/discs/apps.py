@@ -5,15 +5,17 @@ from django.urls import reverse
 
 from rumbrel.web.jobs.registry import JobKind, register
 from rumbrel.web.ui.navigation import Entry, add_entry
+from rumbrel.web.ui.removal import Holder, add_holder
 
 
 class DiscsConfig(AppConfig):
     name = "rumbrel.web.discs"
 
     def ready(self) -> None:
-        from .services import settle_write, write_disc
+        from .services import discs_refuse, discs_said, settle_discs, settle_write, write_disc
 
         add_entry(Entry(order=60, address="discs:index", label="Discs", below=("discs:",)))
+        add_holder("playlist", Holder(said=discs_said, refuses=discs_refuse, settle=settle_discs))
         register(
             JobKind(
                 key="disc-write",

@@ -46,5 +46,10 @@ class Disc(models.Model):
         return self.job is not None and self.job.active
 
     @property
+    def proved(self) -> bool:
+        """Whether what was written last reads back as it was to be."""
+        return bool(self.verdicts) and all(verdict["equal"] for verdict in self.verdicts)
+
+    @property
     def image_name(self) -> str:
         return Path(self.image_path).name

@@ -8,8 +8,9 @@ __all__ = ["discs", "written_discs"]
 
 
 def discs() -> QuerySet[Disc]:
-    return Disc.objects.select_related("playlist", "job")
+    return Disc.objects.filter(playlist__deleted_at=None).select_related("playlist", "job")
 
 
 def written_discs() -> QuerySet[Disc]:
-    return discs().filter(state=Disc.State.WRITTEN)
+    """Those whose image is there, proved or not."""
+    return discs().exclude(image_path="")

@@ -5,16 +5,29 @@ from django.db import models
 from rumbrel.web.collection.models import Track
 
 
+class KeptLists(models.Manager["Playlist"]):
+    """Lists that were not deleted."""
+
+    def get_queryset(self) -> models.QuerySet["Playlist"]:
+        return super().get_queryset().filter(deleted_at=None)
+
+
 class Playlist(models.Model):
-    """count and seconds are kept as entries come and go."""
+    """count and seconds are kept as entries come and go. A deleted list can be put back for some days, with
+    its discs; only then it goes for good."""
 
     name = models.CharField(max_length=200)
     count = models.PositiveIntegerField(default=0)
     seconds = models.FloatField(default=0)
     created_at = models.DateTimeField(auto_now_add=True)
+    deleted_at = models.DateTimeField(null=True)
+
+    objects = KeptLists()
+    all_lists = models.Manager()
 
     class Meta:
         ordering = ("-pk",)
+        base_manager_name = "all_lists"
 
     def __str__(self) -> str:
         return self.name

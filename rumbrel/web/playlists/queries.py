@@ -7,13 +7,19 @@ from rumbrel.web.collection.models import Track
 
 from .models import Entry, Playlist
 
-__all__ = ["entries_page", "listed_tracks", "playlists"]
+__all__ = ["deleted_lists", "entries_page", "listed_tracks", "playlists"]
 
 PAGE_ENTRIES = 100
+_MOST_DELETED = 20
 
 
 def playlists() -> QuerySet[Playlist]:
     return Playlist.objects.prefetch_related("discs")
+
+
+def deleted_lists() -> QuerySet[Playlist]:
+    """Lists that can still be put back, the latest first."""
+    return Playlist.all_lists.exclude(deleted_at=None).order_by("-deleted_at")[:_MOST_DELETED]
 
 
 def entries_page(playlist: Playlist, number: str | None) -> "Page[Entry]":

@@ -4,7 +4,7 @@ from django.http import HttpRequest, HttpResponse, HttpResponseRedirect
 from django.shortcuts import redirect
 from django.utils.http import url_has_allowed_host_and_scheme
 
-__all__ = ["back_to"]
+__all__ = ["back_to", "undo"]
 
 
 def back_to(request: HttpRequest, name: str, *args: object) -> HttpResponse:
@@ -12,3 +12,8 @@ def back_to(request: HttpRequest, name: str, *args: object) -> HttpResponse:
     address = request.POST.get("back", "")
     ours = address.startswith("/") and url_has_allowed_host_and_scheme(address, allowed_hosts=None)
     return HttpResponseRedirect(address) if ours else redirect(name, *args)
+
+
+def undo(address: str) -> str:
+    """The tag of a message that offers to undo what it tells, by posting to an address."""
+    return f"undo:{address}"

@@ -1,19 +1,21 @@
 """Scans: what they keep, what they never lose, and how little they read the second time."""
 
 import os
+from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
 from django.conf import settings
 from django.core.files.uploadedfile import SimpleUploadedFile
+from django.db.models import Sum
 from django.urls import reverse
 
 from rumbrel.core.errors import Cancelled
 from rumbrel.core.inspection import inspect_file, inspect_many
 from rumbrel.web.collection.facts import restored_facts
-from rumbrel.web.collection.models import Facet, SourceFolder, Track, TrackFacts
+from rumbrel.web.collection.models import Facet, PullList, SourceFolder, Track, TrackFacts
 from rumbrel.web.collection.queries import Sentence, find_tracks, pulled_ids
-from rumbrel.web.collection.services import pull_found, reread_old_facts, start_scan
+from rumbrel.web.collection.services import add_folder, pull_found, reread_old_facts, start_scan
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.playlists.services import make_playlist
 from tests.marks import slow
@@ -87,6 +89,145 @@ class ScanTests(WebCase):
         self.source.rename(self.folder / "elsewhere")
         self.assertRegex(self.rescan(), r"^failed: .* is not there\. Connect its disk")
         self.assertEqual(Track.objects.filter(missing_since=None).count(), 3)
+
+    def test_a_file_that_was_moved_or_renamed_is_the_same_track(self) -> None:
+        self.gather()
+        pull_found(sentence=Sentence())
+        ids = dict(Track.objects.values_list("relative", "pk"))
+        (self.source / "b").mkdir()
+        (self.source / "a" / "peal <b>.flac").rename(self.source / "b" / "peal again.flac")
+        (self.source / "notice 🔔.wav").rename(self.source / "b" / "notice 🔔.wav")
+        self.assertIn("2 files moved or renamed, known again", self.rescan())
+        wanted = {
+            "b/notice 🔔.wav": ids["notice 🔔.wav"], "b/peal again.flac": ids["a/peal <b>.flac"],
+            "empty.mp3": ids["empty.mp3"],
+        }  # fmt: skip
+        self.assertEqual(dict(Track.objects.values_list("relative", "pk")), wanted)
+        self.assertEqual(Track.objects.filter(missing_since=None, usable=True).count(), 2)
+        self.assertEqual(find_tracks(Sentence(text="again")).get().pk, wanted["b/peal again.flac"])
+        self.assertEqual(len(pulled_ids()), 3)
+        self.assertEqual(self.rescan(), "done: 3 tracks; 1 file without sound ignored.")
+
+    def test_a_copy_is_a_track_of_its_own_and_equal_ones_move_by_their_names(self) -> None:
+        whole = write_sound(self.source / "one.wav").read_bytes()
+        self.scan()
+        for name in ("two.wav", "three.wav"):
+            (self.source / name).write_bytes(whole)
+        self.assertEqual(self.rescan(), "done: 3 tracks.")
+        ids = dict(Track.objects.values_list("relative", "pk"))
+        (self.source / "x").mkdir()
+        for name in ids:
+            (self.source / name).rename(self.source / "x" / name)
+        self.assertIn("3 files moved", self.rescan())
+        self.assertEqual(dict(Track.objects.values_list("relative", "pk")), {f"x/{n}": pk for n, pk in ids.items()})
+
+    def test_a_file_of_other_content_is_another_track(self) -> None:
+        for name in ("kept.wav", "kept2.wav", "old.wav"):
+            write_sound(self.source / name, 90_000, seed=len(name))
+        self.scan()
+        (self.source / "old.wav").unlink()
+        write_sound(self.source / "new.wav", 90_000, seed=99)
+        self.assertIn("1 track not there any more", self.rescan())
+        self.assertEqual(Track.objects.count(), 4)
+
+    def test_where_most_is_gone_it_asks_before_it_believes(self) -> None:
+        self.gather()
+        pull_found(sentence=Sentence())
+        away = self.folder / "away"
+        away.mkdir()
+        for path in list(self.source.iterdir()):
+            path.rename(away / path.name)
+        self.assertIn("3 tracks not found, and not believed to be gone yet", self.rescan())
+        self.assertEqual(Track.objects.filter(missing_since=None).count(), 3)
+        folder = SourceFolder.objects.get()
+        self.assertIn("Are 3 files gone?", self.page(reverse("collection:folders")))
+        self.client.post(reverse("collection:believe-loss", args=[folder.pk]))
+        self.work()
+        self.assertEqual(Track.objects.filter(missing_since=None).count(), 0)
+        page = self.page(reverse("collection:folders"))
+        self.assertNotIn("gone?", page)
+        self.assertIn("3 missing", page)
+        for path in list(away.iterdir()):
+            path.rename(self.source / path.name)
+        self.rescan()
+        self.assertEqual((Track.objects.filter(usable=True).count(), len(pulled_ids())), (2, 3))
+
+    def test_half_is_not_most(self) -> None:
+        for number in range(4):
+            write_sound(self.source / f"{number}.wav", 900, seed=number)
+        self.scan()
+        for number in range(2):
+            (self.source / f"{number}.wav").unlink()
+        self.assertIn("2 tracks not there any more", self.rescan())
+
+    def test_only_the_user_removes_and_is_told_what_goes_with_it(self) -> None:
+        self.gather()
+        pull_found(sentence=Sentence())
+        playlist = make_playlist(name="List", track_ids=pulled_ids())
+        (self.source / "notice 🔔.wav").unlink()
+        self.rescan()
+        folder = SourceFolder.objects.get()
+        page = self.page(reverse("collection:missing", args=[folder.pk]))
+        self.assert_all_in(("Remove 1 track", "1 playlist would lose entries"), page)
+        response = self.client.post(reverse("collection:remove-missing", args=[folder.pk]), follow=True)
+        self.assertIn("1 missing track removed", response.content.decode())
+        playlist.refresh_from_db()
+        self.assertEqual((Track.objects.count(), playlist.count, PullList.objects.get().count), (2, 2, 2))
+        self.assertEqual(sum(Facet.objects.values_list("tracks", flat=True)), 2)
+
+    def test_a_folder_that_cannot_be_read_is_named_and_its_tracks_stay(self) -> None:
+        self.gather()
+        real = os.scandir
+
+        def denied(path: str) -> object:
+            if os.fspath(path).endswith("/a"):
+                raise PermissionError(13, "denied")
+            return real(path)
+
+        with mock.patch("rumbrel.core.forecast.sources.os.scandir", side_effect=denied):
+            self.assertRegex(self.rescan(), "1 folder could not be read: .*/source/a")
+        self.assertEqual(Track.objects.filter(missing_since=None).count(), 3)
+
+    def test_links_out_of_the_roots_are_not_followed(self) -> None:
+        outside = self.folder / "outside"
+        write_sound(outside / "secret.wav")
+        write_sound(self.source / "in" / "open.wav")
+        (self.source / "folder").symlink_to(outside)
+        (self.source / "file.wav").symlink_to(outside / "secret.wav")
+        (self.source / "inside.wav").symlink_to(self.source / "in" / "open.wav")
+        (self.source / "circle.wav").symlink_to(self.source / "circle.wav")
+        self.scan()
+        self.assertEqual(list(Track.objects.values_list("relative", flat=True)), ["in/open.wav", "inside.wav"])
+        self.assertIn("3 links out of the allowed folders ignored", Job.objects.get().message)
+
+    def test_a_folder_within_another_has_its_tracks_alone_and_keeps_their_history(self) -> None:
+        self.gather()
+        write_sound(self.source / "ab.wav")
+        self.rescan()
+        ids = dict(Track.objects.values_list("path", "pk"))
+        outer = SourceFolder.objects.get()
+        inner = add_folder(path=str(self.source / "a"))
+        self.work()
+        self.assertEqual(list(inner.tracks.values_list("relative", flat=True)), ["peal <b>.flac"])
+        start_scan(folder=outer)
+        self.work()
+        self.assertEqual(dict(Track.objects.values_list("path", "pk")), ids)
+        self.assertEqual((outer.tracks.count(), inner.tracks.count()), (3, 1))
+        self.assertEqual(Track.objects.exclude(missing_since=None).count(), 0)
+        counts = {facet["folder"]: facet["n"] for facet in Facet.objects.values("folder").annotate(n=Sum("tracks"))}
+        self.assertEqual(counts, {outer.pk: 3, inner.pk: 1})
+
+    def test_a_file_that_moved_to_another_source_folder_goes_there_with_its_history(self) -> None:
+        self.gather()
+        other = self.source.parent / "source2"
+        other.mkdir()
+        with self.settings(RUMBREL=replace(settings.RUMBREL, roots=(self.source, other))):
+            pk = Track.objects.get(relative="notice 🔔.wav").pk
+            (self.source / "notice 🔔.wav").rename(other / "notice.wav")
+            folder = add_folder(path=str(other))
+            self.work()
+        self.assertEqual(Track.objects.get(pk=pk).folder_id, folder.pk)
+        self.assertEqual(sum(Facet.objects.values_list("tracks", flat=True)), 3)
 
     def test_names_that_differ_in_undecodable_bytes_are_two_files(self) -> None:
         whole = write_sound(self.folder / "x.wav").read_bytes()

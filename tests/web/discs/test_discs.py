@@ -3,30 +3,34 @@
 import io
 import json
 from dataclasses import replace
+from datetime import timedelta
 from pathlib import Path
 from unittest import mock
 
 from django.conf import settings
 from django.core.management import call_command
 from django.urls import reverse
+from django.utils import timezone
 
+from rumbrel.core.errors import Cancelled, DiscError
 from rumbrel.web.collection.facts import kept_facts
 from rumbrel.web.collection.models import Track, TrackFacts
-from rumbrel.web.collection.queries import facts_by_id, pulled_ids
+from rumbrel.web.collection.queries import facts_by_id
 from rumbrel.web.discs.models import Disc
 from rumbrel.web.discs.services import plan_layout, start_write
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import Desk, recover_jobs, stop_job
-from rumbrel.web.playlists.services import make_playlist, move_entry
+from rumbrel.web.playlists.models import Playlist
+from rumbrel.web.playlists.services import forget_lists, make_playlist, move_entry
 from tests.signals import leftovers, write_film, write_sound
 from tests.web.case import WebCase
 
 
 class DiscCase(WebCase):
     def disc(self, *names: str, **values: object) -> Disc:
-        """A disc of the named files, or of all."""
-        self.pull_all()
-        ids = [Track.objects.get(relative=name).pk for name in names] or pulled_ids()
+        """A disc of the named files, or of all that are whole."""
+        ids = [Track.objects.get(relative=name).pk for name in names]
+        ids = ids or list(Track.objects.filter(whole=True).order_by("relative").values_list("pk", flat=True))
         return Disc.objects.create(playlist=make_playlist(name="Shop", track_ids=ids), **values)
 
     def write(self, disc: Disc) -> Disc:
@@ -46,7 +50,7 @@ class WriteTests(DiscCase):
         self.assertEqual([v["equal"] for v in disc.verdicts], [True, True])
         self.assertIn("2 tracks identical, sample for sample", disc.job.message)
         page = self.text(disc)
-        self.assert_all_in(("empty is left out", "every track identical", "Write again"), page)
+        self.assert_all_in(("every track identical", "Write again"), page)
         self.assertEqual(page.count(">identical<"), 2)
         for kind, status in (("bin", 200), ("cue", 200), ("py", 404), ("../bin", 404)):
             self.assertEqual(self.client.get(f"/discs/{disc.pk}/image/{kind}/").status_code, status, kind)
@@ -75,6 +79,40 @@ class WriteTests(DiscCase):
         self.assertIn("The disc is being written", page)
         self.assertEqual(Disc.objects.get().gap_seconds, 2)
         self.assertIn("every 1s", self.fragment(reverse("discs:body", args=[disc.pk])))
+
+    def test_a_later_write_that_is_stopped_leaves_what_was_proved(self) -> None:
+        self.gather()
+        disc = self.write(self.disc())
+        start_write(disc=disc)
+        with mock.patch("rumbrel.web.discs.services.write_disc.write_plan", side_effect=Cancelled("Stopped.")):
+            self.work()
+        page = self.text(disc)
+        self.assert_all_in(("Stopped. The blank counts as spoiled", "every track identical"), page)
+        self.assertEqual(page.count(">identical<"), 2)
+        self.assertEqual(self.client.get(reverse("discs:image", args=[disc.pk, "bin"])).status_code, 200)
+
+    def test_its_list_is_deleted_with_it_put_back_and_forgotten(self) -> None:
+        self.gather()
+        disc = self.write(self.disc())
+        folder = settings.RUMBREL.discs / str(disc.pk)
+        listed = reverse("playlists:playlist", args=[disc.playlist_id])
+        self.assertIn("1 disc laid out from it goes with it, with 1 written image", self.page(listed))
+        start_write(disc=disc)
+        page = self.client.post(reverse("playlists:delete", args=[disc.playlist_id]), follow=True).content.decode()
+        self.assertIn("is being written", page)
+        self.work()
+        page = self.client.post(reverse("playlists:delete", args=[disc.playlist_id]), follow=True).content.decode()
+        self.assert_all_in(("was deleted", "with 1 written image", "Deleted lately", "Put back"), page)
+        for address in (listed, reverse("discs:disc", args=[disc.pk]), reverse("discs:image", args=[disc.pk, "bin"])):
+            self.assertEqual(self.client.get(address).status_code, 404, address)
+        self.assertEqual(forget_lists(), 0)
+        self.client.post(reverse("playlists:restore", args=[disc.playlist_id]))
+        self.assertEqual(self.text(disc).count(">identical<"), 2)
+        self.client.post(reverse("playlists:delete", args=[disc.playlist_id]))
+        Playlist.all_lists.update(deleted_at=timezone.now() - timedelta(days=8))
+        self.assertTrue(folder.exists())
+        self.assertEqual(forget_lists(), 1)
+        self.assertEqual((folder.exists(), Disc.objects.count(), Playlist.all_lists.count()), (False, 0, 0))
 
     def test_a_write_that_is_stopped_or_interrupted_says_so(self) -> None:
         self.gather()
@@ -122,22 +160,38 @@ class WriteTests(DiscCase):
 
 
 class LayoutTests(DiscCase):
-    def test_sources_with_faults_have_their_line_and_are_left_out(self) -> None:
+    def test_sources_with_faults_have_their_line_and_keep_the_disc_from_being_written(self) -> None:
         whole = write_sound(self.source / "cut.flac", 400_000).read_bytes()
         (self.source / "cut.flac").write_bytes(whole[: len(whole) // 2])
-        write_sound(self.source / "gone.wav", 400_000)
-        write_sound(self.source / "good.wav", 400_000)
+        for name in ("gone", "good", "better"):
+            write_sound(self.source / f"{name}.wav", 400_000)
         self.scan()
-        disc = self.disc()
+        disc = self.disc("cut.flac", "gone.wav", "good.wav")
         (self.source / "gone.wav").unlink()
         self.scan()
         planned = plan_layout(disc=disc)
         self.assertEqual([t.programme.title for t in planned.plan.layout.tracks], ["good"])
-        left = [f.text for f in planned.findings if f.code == "left-out"]
-        self.assertEqual(len(left), 2)
-        self.assertRegex(left[0], "^cut is left out: .*Cut short")
-        self.assertRegex(left[1], "^gone is left out: .*not there any more")
-        self.assert_all_in(("cut is left out", "gone is left out"), self.text(disc))
+        self.assertFalse(planned.writable)
+        found = [f.text for f in planned.findings if f.code == "unusable"]
+        self.assertEqual(len(found), 2)
+        self.assertRegex(found[0], "^cut cannot be used: .*Cut short")
+        self.assertRegex(found[1], "^gone cannot be used: .*not there any more.*Or take it off the list")
+        self.assert_all_in(("cut cannot be used", "gone cannot be used"), self.text(disc))
+        with self.assertRaisesRegex(DiscError, "cut cannot be used"):
+            start_write(disc=disc)
+        for name in ("cut.flac", "gone.wav"):
+            disc.playlist.entries.get(track__relative=name).delete()
+        self.assertEqual(self.write(disc).state, "written")
+
+    def test_what_changed_while_the_write_was_waiting_is_refused_with_the_reason(self) -> None:
+        self.gather()
+        disc = self.disc()
+        start_write(disc=disc)
+        Track.objects.filter(relative="notice 🔔.wav").update(missing_since=timezone.now())
+        self.work()
+        disc.refresh_from_db()
+        self.assertEqual(disc.state, "failed")
+        self.assertIn("notice 🔔 cannot be used", disc.error)
 
     def test_the_sentence_takes_what_a_medium_has_and_leaves_the_rest(self) -> None:
         self.gather()

@@ -76,5 +76,7 @@ class PlaylistTests(WebCase):
         page = self.client.post(reverse("playlists:remove", args=[entry.pk]), follow=True).content.decode()
         self.assert_all_in(("T000 left the list", "249 tracks"), page)
         self.client.post(reverse("playlists:delete", args=[self.list.pk]))
-        self.assertEqual((Playlist.objects.count(), Entry.objects.count(), Track.objects.count()), (0, 0, 253))
+        self.assertEqual((Playlist.objects.count(), Track.objects.count()), (0, 253))
+        self.client.post(reverse("playlists:restore", args=[self.list.pk]))
+        self.assertEqual((Playlist.objects.get().count, Entry.objects.count()), (249, 249))
         self.assertTrue(path.exists())

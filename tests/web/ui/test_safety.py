@@ -48,7 +48,10 @@ class SafetyCase(WebCase):
         """Every address, with the number of something that is there."""
         item = self.batch.items.filter(state="done").first()
         numbers = {
-            "collection:scan": SourceFolder.objects.get().pk, "collection:stop-scan": SourceFolder.objects.get().pk,
+            **dict.fromkeys(
+                (f"collection:{name}" for name in ("scan", "stop-scan", "believe-loss", "missing", "remove-missing")),
+                SourceFolder.objects.get().pk,
+            ),
             "batches:download": item.pk, "playlists:move": Entry.objects.first().pk,
             "playlists:remove": Entry.objects.first().pk, "discs:lay-out": self.playlist.pk,
         }  # fmt: skip

@@ -7,7 +7,7 @@ from django.utils import timezone
 from ..models import Pull, PullList, Track
 from ..queries import Sentence, find_tracks, pull_list_of
 
-__all__ = ["clear_pulls", "pull_found", "restore_pulls", "toggle_pull"]
+__all__ = ["clear_pulls", "pull_found", "recount_pulls", "restore_pulls", "toggle_pull"]
 
 MOST_LENGTHS = 160
 """More lengths than these cannot be told apart on the strip: neighbours are drawn as one."""
@@ -21,7 +21,7 @@ def toggle_pull(*, track: Track, owner: str = "") -> bool:
         pulled = not there.delete()[0]
         if pulled:
             pull_list.pulls.create(track=track)
-        _recount(pull_list)
+        recount_pulls(pull_list)
     return pulled
 
 
@@ -39,7 +39,7 @@ def pull_found(*, sentence: Sentence, owner: str = "") -> int:
                 f"SELECT %s, id, NULL FROM ({sql})",
                 [pull_list.pk, *params],
             )
-        _recount(pull_list)
+        recount_pulls(pull_list)
     return pull_list.count - before
 
 
@@ -49,7 +49,7 @@ def clear_pulls(*, owner: str = "") -> int:
         pull_list = pull_list_of(owner)
         pull_list.pulls.exclude(cleared_at=None).delete()
         cleared = pull_list.pulls.update(cleared_at=timezone.now())
-        _recount(pull_list)
+        recount_pulls(pull_list)
     return cleared
 
 
@@ -60,11 +60,11 @@ def restore_pulls(*, owner: str = "") -> int:
         there = pull_list.pulls.filter(cleared_at=None).values("track_id")
         back = pull_list.pulls.exclude(cleared_at=None).exclude(track_id__in=there)
         restored = back.update(cleared_at=None)
-        _recount(pull_list)
+        recount_pulls(pull_list)
     return restored
 
 
-def _recount(pull_list: PullList) -> None:
+def recount_pulls(pull_list: PullList) -> None:
     """Bring count, sums and strip into line: at most MOST_LENGTHS lengths, however long the list."""
     pulls = pull_list.pulls.filter(cleared_at=None)
     sums = pulls.aggregate(

@@ -11,6 +11,7 @@ from django.views.decorators.http import require_GET, require_POST
 from rumbrel.core.errors import RumbrelError
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import stop_job
+from rumbrel.web.ui.removal import holders_of
 from rumbrel.web.ui.words import counted
 
 from .. import services
@@ -63,6 +64,28 @@ def scan(request: HttpRequest, pk: int) -> HttpResponse:
 def stop(request: HttpRequest, pk: int) -> HttpResponse:
     for job in Job.objects.filter(kind="scan", subject=pk, state__in=Job.ACTIVE):
         stop_job(job=job)
+    return redirect("collection:folders")
+
+
+@require_POST
+def believe(request: HttpRequest, pk: int) -> HttpResponse:
+    services.believe_loss(folder=get_object_or_404(SourceFolder, pk=pk))
+    return redirect("collection:folders")
+
+
+@require_GET
+def missing(request: HttpRequest, pk: int) -> HttpResponse:
+    """What would go with the missing tracks of a folder."""
+    folder = get_object_or_404(SourceFolder, pk=pk)
+    ids = services.missing_ids(folder=folder)
+    said = [text for holder in holders_of("track") if (text := holder.said(ids))]
+    return render(request, "collection/missing.html", {"folder": folder, "count": len(ids), "said": said})
+
+
+@require_POST
+def remove_missing(request: HttpRequest, pk: int) -> HttpResponse:
+    removed = services.remove_missing(folder=get_object_or_404(SourceFolder, pk=pk))
+    messages.success(request, f"{counted(removed, 'missing track')} removed from the collection.")
     return redirect("collection:folders")
 
 

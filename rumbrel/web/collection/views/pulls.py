@@ -3,9 +3,10 @@
 from django.contrib import messages
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
+from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
-from rumbrel.web.ui.answers import back_to
+from rumbrel.web.ui.answers import back_to, undo
 from rumbrel.web.ui.words import counted
 
 from .. import services
@@ -19,7 +20,11 @@ def strip(request: HttpRequest) -> HttpResponse:
 @require_POST
 def clear(request: HttpRequest) -> HttpResponse:
     cleared = services.clear_pulls()
-    messages.success(request, f"{counted(cleared, 'track')} taken off the pull list.", extra_tags="undo-clear")
+    messages.success(
+        request,
+        f"{counted(cleared, 'track')} taken off the pull list.",
+        extra_tags=undo(reverse("collection:undo-clear")),
+    )
     return back_to(request, "collection:index")
 
 

@@ -29,29 +29,35 @@ class PlannedDisc:
     mark: str
 
     @property
+    def failed(self) -> Finding | None:
+        """Why the disc may not be written, None where it may."""
+        return next((finding for finding in self.findings if finding.verdict is Verdict.FAILED), None)
+
+    @property
     def writable(self) -> bool:
-        return self.plan.writable and not any(finding.verdict is Verdict.FAILED for finding in self.findings)
+        return self.plan.writable and self.failed is None
 
 
 def plan_layout(*, disc: Disc) -> PlannedDisc:
-    """Lay out the playlist as it is now. A track that cannot be used whole is left out, with the reason."""
+    """Lay out the playlist as it is now. A track that cannot be used whole has a
+    line with the reason, and keeps the disc from being written."""
     tracks = listed_tracks(disc.playlist)
     facts = facts_by_id([track.pk for track in tracks])
     programmes: list[Programme] = []
-    left_out: list[Finding] = []
+    unusable: list[Finding] = []
     for track in tracks:
         try:
             programmes.append(_programme(facts.get(track.pk), bool(track.missing_since), track.title))
         except DiscError as error:
-            text = f"{track.title} is left out: {str(error).rstrip('.')}"
-            left_out.append(Finding(code="left-out", verdict=Verdict.DOUBTFUL, text=text))
+            text = f"{track.title} cannot be used: {str(error).rstrip('.')}. Or take it off the list"
+            unusable.append(Finding(code="unusable", verdict=Verdict.FAILED, text=text))
     wish = DiscWish(
         medium=medium_for(disc.medium_key),
         gap_sectors=disc.gap_seconds * SECTORS_PER_SECOND,
         title=disc.playlist.name,
     )
     plan = plan_disc(programmes, wish)
-    return PlannedDisc(plan=plan, findings=(*left_out, *plan.findings), mark=_mark(plan.layout))
+    return PlannedDisc(plan=plan, findings=(*unusable, *plan.findings), mark=_mark(plan.layout))
 
 
 def _programme(facts: Facts | None, missing: bool, title: str) -> Programme:

@@ -21,8 +21,8 @@ __all__ = ["settle_write", "start_write", "write_disc"]
 def start_write(*, disc: Disc) -> Job:
     """Queue the write. Raises DiscError when the layout may not be written."""
     planned = plan_layout(disc=disc)
-    if planned.plan.failed is not None:
-        raise DiscError(f"The disc cannot be written: {planned.plan.failed.text}.")
+    if planned.failed is not None:
+        raise DiscError(f"The disc cannot be written: {planned.failed.text}.")
     with transaction.atomic():
         job = start_job(kind="disc-write", subject=disc.pk, title=f"Disc {disc.pk}: {disc.playlist.name}")
         Disc.objects.filter(pk=disc.pk).update(job=job)
@@ -33,6 +33,9 @@ def write_disc(desk: Desk, disc_id: int) -> str:
     """The work of a write. A stopped one leaves no image under the final name."""
     disc = Disc.objects.select_related("playlist").get(pk=disc_id)
     planned = plan_layout(disc=disc)
+    if planned.failed is not None:
+        # The list or the files changed while the write was waiting.
+        raise DiscError(f"The disc cannot be written: {planned.failed.text}.")
     name = re.sub(r"[^\w\- ]+", "_", disc.playlist.name).strip()[:80] or "disc"
     folder = settings.RUMBREL.discs / str(disc.pk)
     written = write_plan(planned.plan, folder, name, speed=disc.speed, report=desk.report)

@@ -20,7 +20,7 @@ from rumbrel.web.playlists.models import Playlist
 from .. import services
 from ..forms import DiscForm
 from ..models import Disc
-from ..queries import discs
+from ..queries import discs, written_discs
 from ..rows import geometry, is_as_written, track_rows
 
 PAGE_DISCS = 100
@@ -103,7 +103,7 @@ def stop(request: HttpRequest, pk: int) -> HttpResponse:
 
 @require_GET
 def download(request: HttpRequest, pk: int, kind: str) -> FileResponse:
-    found = get_object_or_404(Disc, pk=pk, state=Disc.State.WRITTEN)
+    found = get_object_or_404(written_discs(), pk=pk)
     path = Path(found.image_path).with_suffix(f".{kind}")
     inside = path.resolve().is_relative_to(settings.RUMBREL.discs.resolve())
     if kind not in IMAGE_KINDS or not inside or not path.is_file():

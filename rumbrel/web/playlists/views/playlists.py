@@ -6,15 +6,17 @@ from django.contrib import messages
 from django.core.paginator import Paginator
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
 from rumbrel.core.errors import PlaylistError
 from rumbrel.web.collection.queries import pulled_ids
+from rumbrel.web.ui.answers import undo
 
 from .. import services
 from ..forms import MakeForm, MoveForm, OrderForm
 from ..models import Entry, Playlist
-from ..queries import entries_page, playlists
+from ..queries import deleted_lists, entries_page, playlists
 
 PAGE_LISTS = 100
 
@@ -22,7 +24,7 @@ PAGE_LISTS = 100
 @require_GET
 def index(request: HttpRequest) -> HttpResponse:
     page = Paginator(playlists(), PAGE_LISTS).get_page(request.GET.get("page"))
-    return render(request, "playlists/playlists.html", {"page": page, "form": MakeForm()})
+    return render(request, "playlists/playlists.html", {"page": page, "form": MakeForm(), "deleted": deleted_lists()})
 
 
 @require_POST
@@ -44,7 +46,9 @@ def _context(request: HttpRequest, playlist: Playlist) -> dict[str, Any]:
 
 @require_GET
 def playlist(request: HttpRequest, pk: int) -> HttpResponse:
-    return render(request, "playlists/playlist.html", _context(request, get_object_or_404(Playlist, pk=pk)))
+    found = get_object_or_404(Playlist, pk=pk)
+    context = {**_context(request, found), "goes_with_it": services.said_of(found)}
+    return render(request, "playlists/playlist.html", context)
 
 
 def _entries(request: HttpRequest, found: Playlist) -> HttpResponse:
@@ -82,6 +86,19 @@ def remove(request: HttpRequest, pk: int) -> HttpResponse:
 @require_POST
 def delete(request: HttpRequest, pk: int) -> HttpResponse:
     found = get_object_or_404(Playlist, pk=pk)
-    found.delete()
-    messages.success(request, f"The list {found.name} is gone; its tracks stay in the collection.")
+    try:
+        with_it = services.delete_playlist(playlist=found)
+    except PlaylistError as error:
+        messages.error(request, str(error))
+        return redirect("playlists:playlist", pk=pk)
+    text = f"The list {found.name} was deleted. {with_it}".strip()
+    messages.success(request, f"{text} Its tracks stay.", extra_tags=undo(reverse("playlists:restore", args=[pk])))
+    return redirect("playlists:index")
+
+
+@require_POST
+def restore(request: HttpRequest, pk: int) -> HttpResponse:
+    found = get_object_or_404(Playlist.all_lists.exclude(deleted_at=None), pk=pk)
+    services.restore_playlist(playlist=found)
+    messages.success(request, f"The list {found.name} is back.")
     return redirect("playlists:index")

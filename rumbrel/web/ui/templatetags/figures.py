@@ -52,6 +52,12 @@ def kbps(bitrate_bps: int) -> str:
 
 
 @register.filter
+def undo_address(tags: str) -> str:
+    """Where a message's undo is posted to; "" where it has none (see answers.undo)."""
+    return next((tag.removeprefix("undo:") for tag in tags.split() if tag.startswith("undo:")), "")
+
+
+@register.filter
 def thousands(value: int) -> str:
     return f"{value:,}"
 
