@@ -11,7 +11,7 @@ class Job(models.Model):
     count in unit; finished and items count whole things. message says what came of it and where that is,
     error why it failed. worker is who has it, heartbeat when that one last said it lives. stop_asked says
     that the user wants an end, which the worker brings about at its next report; again, that the work is to
-    go on after that end. So nobody begins on a subject before the last one has let go of it.
+    go on after that end, or to be done once more. So nobody begins on a subject before the last one has let go of it.
     """
 
     class State(models.TextChoices):

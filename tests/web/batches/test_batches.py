@@ -176,6 +176,44 @@ class RunTests(BatchCase):
         batch.refresh_from_db()
         self.assertEqual((batch.job.state, batch.counts), ("done", {"done": 2, "cannot": 1}))
 
+    def test_a_second_press_makes_no_second_batch(self) -> None:
+        self.gather()
+        first = self.start()
+        self.assertEqual(self.start().pk, first.pk)
+        self.assertNotEqual(self.start(when=WhenPresent.NUMBER).pk, first.pk)
+        self.work()
+        self.assertNotEqual(self.start().pk, first.pk)
+
+    def test_a_result_of_its_own_that_nobody_heard_of_is_known(self) -> None:
+        """A kill between a result's getting its name and the note of it."""
+        self.gather()
+        batch = self.start()
+        with mock.patch("rumbrel.web.batches.services.run_batch._keep"):
+            self.work()
+        batch.refresh_from_db()
+        self.assertEqual(batch.counts, {"waiting": 2, "cannot": 1})
+        made = {path: path.stat().st_mtime_ns for path in Path(batch.destination).rglob("*.flac")}
+        self.client.post(reverse("batches:continue", args=[batch.pk]))
+        self.work()
+        batch.refresh_from_db()
+        self.assertEqual(batch.counts, {"done": 2, "cannot": 1})
+        self.assertEqual({path: path.stat().st_mtime_ns for path in made}, made)
+        item = self.item(".wav")
+        self.assertTrue(item.checked and item.bit_exact and item.bytes_out and item.kbps_out)
+
+    def test_a_file_of_another_that_appeared_is_kept_and_named(self) -> None:
+        self.gather()
+        batch = self.start()
+        with mock.patch("rumbrel.web.batches.services.run_batch._run"):
+            self.work()
+        output = Path(self.item(".wav").output)
+        output.parent.mkdir(parents=True)
+        output.write_bytes(b"another's")
+        self.client.post(reverse("batches:continue", args=[batch.pk]))
+        self.work()
+        self.assertIn("appeared in the meantime and is kept", self.item(".wav").error)
+        self.assertEqual(output.read_bytes(), b"another's")
+
     def test_what_a_killed_worker_left_is_swept_and_done_again(self) -> None:
         self.gather()
         batch = self.start()

@@ -152,6 +152,17 @@ class DeskTests(JobCase):
         self.does = work
         self.assertEqual(self.run_it(job).state, "stopped")
 
+    def test_what_came_too_late_for_work_under_way_has_it_done_once_more(self) -> None:
+        def again(desk: Desk, subject: int) -> str:
+            start_job(kind="trial", subject=7, title="A trial", once_more=True)
+            return "passed it by"
+
+        self.does = again
+        job = self.start()
+        self.assertEqual(self.run_it(job).state, "waiting")
+        self.does = mock.Mock(return_value="saw it")
+        self.assertEqual((self.run_it(job).state, job.message), ("done", "saw it"))
+
     def test_ended_work_goes_on_as_the_same_job_unless_newer_work_is_under_way(self) -> None:
         self.does = mock.Mock(side_effect=[DiscError("No room."), ""])
         job = self.run_it(self.start())

@@ -55,8 +55,9 @@ def believe_loss(*, folder: SourceFolder) -> Job:
 
 
 def start_scan(*, folder: SourceFolder) -> Job:
-    """Queue a scan unless one is under way."""
-    return start_job(kind="scan", subject=folder.pk, title=f"Scan of {folder.name}")
+    """Queue a scan; one that is under way is done once more."""
+    # A scan under way may have passed by what this one is for.
+    return start_job(kind="scan", subject=folder.pk, title=f"Scan of {folder.name}", once_more=True)
 
 
 def reread_old_facts() -> int:

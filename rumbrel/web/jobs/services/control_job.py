@@ -14,15 +14,17 @@ __all__ = ["continue_job", "queue_job", "start_job", "stop_job"]
 logger = logging.getLogger(__name__)
 
 
-def start_job(*, kind: str, subject: int, title: str, owner: str = "") -> Job:
+def start_job(*, kind: str, subject: int, title: str, owner: str = "", once_more: bool = False) -> Job:
     """Queue work on a subject; where such work waits or runs already, that is the job.
 
-    Work that is being stopped goes on once its worker has let go.
+    Work that is being stopped goes on once its worker has let go. With once_more, work that runs is done
+    again after its end, since it may have passed by what this is about.
     """
     with transaction.atomic():
         active = Job.objects.filter(kind=kind, subject=subject, state__in=Job.ACTIVE).first()
         if active:
-            Job.objects.filter(pk=active.pk, state=Job.State.RUNNING, stop_asked=True).update(again=True)
+            running = Job.objects.filter(pk=active.pk, state=Job.State.RUNNING)
+            (running if once_more else running.filter(stop_asked=True)).update(again=True)
             return active
         job = Job.objects.create(kind=kind, subject=subject, title=title[:240], owner=owner)
         queue_job(job.pk)

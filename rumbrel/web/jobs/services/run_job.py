@@ -159,7 +159,8 @@ def settle(job: Job, ending: Ending) -> None:
             raise
         except Exception:  # noqa: BLE001 - the job ends all the same, and the log says what went wrong
             logger.exception("the end of job %s (%s) could not be settled", job.pk, job.kind)
-    goes_on = job.again and ending.state == Job.State.STOPPED
+    once_more = ending.state == Job.State.DONE and not job.stop_asked
+    goes_on = job.again and (ending.state == Job.State.STOPPED or once_more)
     job.state = Job.State.WAITING if goes_on else ending.state
     job.stop_asked, job.again, job.worker = False, False, ""
     job.message, job.error, job.ended_at = ending.message, ending.reason, None if goes_on else timezone.now()
