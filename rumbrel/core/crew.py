@@ -5,6 +5,7 @@ import os
 import signal
 import time
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from multiprocessing.connection import Connection, wait
 from multiprocessing.context import ForkServerContext
@@ -123,11 +124,24 @@ class Crew(Generic[Task, Result]):
 
     def _hire(self) -> None:
         here, there = self._context.Pipe()
-        worker = self._context.Process(target=_serve, args=(there, self._shares, self._work), daemon=True)
-        worker.start()
+        worker = self._start(there)
         there.close()
         self._hands[here] = (worker, None)
         self._hand_out(here)
+
+    def _start(self, pipe: Connection) -> Any:
+        """A worker at the other end of a pipe. The process that forks them may have been killed just before or
+        meanwhile: then the next try begins another one."""
+        for _ in range(_TRIES - 1):
+            with suppress(EOFError, OSError):
+                return self._started(pipe)
+            time.sleep(_SECONDS_BETWEEN_LOOKS)
+        return self._started(pipe)
+
+    def _started(self, pipe: Connection) -> Any:
+        worker = self._context.Process(target=_serve, args=(pipe, self._shares, self._work), daemon=True)
+        worker.start()
+        return worker
 
     def _hand_out(self, pipe: Connection) -> None:
         """Give an idle worker the next task, or nothing."""

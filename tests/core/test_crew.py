@@ -4,6 +4,7 @@ import os
 import signal
 import tempfile
 import time
+from multiprocessing import forkserver
 from pathlib import Path
 from unittest import TestCase
 
@@ -53,6 +54,13 @@ class CrewTests(TestCase):
         self.assertEqual({name: tries.count(name) for name in set(tries)},
                          {"a": 1, "killed once": 2, "b": 1, "always crashes": 4, "c": 1})  # fmt: skip
         self.assertEqual(sorted(self.cleaned), ["always crashes"] * 4 + ["killed once"])
+
+    def test_the_death_of_the_process_that_forks_workers_is_survived(self) -> None:
+        with self.crew("a", jobs=1) as crew:
+            list(crew.results())
+        os.kill(forkserver._forkserver._forkserver_pid, signal.SIGKILL)  # type: ignore[attr-defined]
+        with self.crew("b", "c") as crew:
+            self.assertEqual({end.result for end in crew.results() if end is not None}, {"B", "C"})
 
     def test_leaving_stops_what_runs(self) -> None:
         with self.crew("endless", "a", jobs=2) as crew:

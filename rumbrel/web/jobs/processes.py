@@ -5,6 +5,7 @@ import os
 import subprocess
 import sys
 import threading
+import time
 from pathlib import Path
 
 from rumbrel.core.errors import RumbrelError
@@ -12,6 +13,7 @@ from rumbrel.core.errors import RumbrelError
 __all__ = ["AlreadyRunning", "claim_data_folder", "die_with_parent", "start_part"]
 
 _LIFELINE = "RUMBREL_LIFELINE"
+_SECONDS_TO_LET_GO = 3
 _claims: dict[Path, int] = {}
 
 
@@ -27,14 +29,20 @@ def claim_data_folder(data: Path) -> int:
     if data in _claims:
         return _claims[data]
     handle = os.open(data / "in-use", os.O_RDWR | os.O_CREAT, 0o600)
-    try:
-        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except BlockingIOError as error:
-        os.close(handle)
-        raise AlreadyRunning(
-            f"Rumbrel is running with {data} already. End it there first, or give this one a folder of its own "
-            "with RUMBREL_DATA."
-        ) from error
+    until = time.monotonic() + _SECONDS_TO_LET_GO
+    while True:
+        try:
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            break
+        except BlockingIOError as error:
+            # The parts of an instance that was just killed need a moment.
+            if time.monotonic() > until:
+                os.close(handle)
+                raise AlreadyRunning(
+                    f"Rumbrel is running with {data} already. End it there first, or give this one a folder of its "
+                    "own with RUMBREL_DATA."
+                ) from error
+            time.sleep(0.1)
     _claims[data] = handle
     return handle
 

@@ -7,6 +7,8 @@ from django.db import transaction
 from django.db.models import Q
 from django.utils import timezone
 
+from rumbrel.web.ui.words import counted
+
 from ..models import Job
 from ..registry import Ending, kind_for
 from .control_job import queue_job
@@ -33,7 +35,7 @@ def recover_jobs(*, at_start: bool = False, nothing_queued: bool = True) -> int:
         orphaned &= Q(heartbeat__lt=timezone.now() - timedelta(seconds=HEART_STOPPED_SECONDS))
     taken_up = sum(_take_up(pk, orphaned) for pk in Job.objects.filter(orphaned).values_list("pk", flat=True))
     if taken_up:
-        logger.warning("%s interrupted jobs are taken up again", taken_up)
+        logger.warning("taken up again: %s", counted(taken_up, "interrupted job"))
     if at_start or nothing_queued:
         for pk in Job.objects.filter(state=Job.State.WAITING).order_by("pk").values_list("pk", flat=True):
             queue_job(pk)

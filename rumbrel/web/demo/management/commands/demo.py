@@ -4,10 +4,11 @@ from typing import Any
 
 from django.conf import settings
 from django.core.management import call_command
-from django.core.management.base import BaseCommand, CommandParser
+from django.core.management.base import BaseCommand, CommandError, CommandParser
 
 from demo.collection import make_collection
 from rumbrel.core.errors import RumbrelError
+from rumbrel.web.jobs.processes import AlreadyRunning, claim_data_folder
 
 from ...services import prepare_demo
 
@@ -19,6 +20,10 @@ class Command(BaseCommand):
         parser.add_argument("--only-data", action="store_true", help="make the data and stop")
 
     def handle(self, *args: Any, **options: Any) -> None:
+        try:
+            claim_data_folder(settings.RUMBREL.data)
+        except AlreadyRunning as error:
+            raise CommandError(str(error)) from error
         self._say("Making the collection of the Quernstow Carillon Trust ...")
         folders = make_collection(settings.RUMBREL.data.resolve() / "demo")
         call_command("migrate", verbosity=0)

@@ -12,6 +12,7 @@ from typing import Any
 from django.conf import settings
 from django.core.management import call_command
 from django.core.management.base import BaseCommand, CommandError
+from django.db import DatabaseError, connection
 
 from ...processes import AlreadyRunning, claim_data_folder, start_part
 from ...registry import start_actions
@@ -99,6 +100,8 @@ class _Parts:
             if self._quick_deaths[name] >= _MOST_QUICK_DEATHS:
                 raise CommandError("A part of Rumbrel ends time and again. Its reason stands above.")
             logger.warning("the part '%s' ended (%s) and is started again", name, process.returncode)
+            if name == "work":
+                _take_up()
             self._start(name)
 
     def end(self) -> None:
@@ -111,6 +114,17 @@ class _Parts:
             except subprocess.TimeoutExpired:
                 os.killpg(process.pid, signal.SIGKILL)
                 process.wait()
+
+
+def _take_up() -> None:
+    """The jobs of a consumer that died are nobody's now. Where the database cannot be used, the next consumer's
+    watch finds their hearts stopped."""
+    try:
+        recover_jobs(at_start=True)
+    except DatabaseError as error:
+        logger.warning("interrupted jobs could not be taken up yet: %s", error)
+    finally:
+        connection.close()
 
 
 def _port() -> int:

@@ -1,0 +1,1 @@
+"""Rounds in which the running application is hurt while it works: `./run faults`."""
