@@ -1,84 +1,22 @@
 """Stations 1 to 5 in the real interface, with the demo data, the server and the consumer."""
 
-import os
 import re
-import signal
-import socket
 import subprocess
 import sys
 import tempfile
-from pathlib import Path
-from unittest import TestCase
 
-from playwright.sync_api import Page, expect, sync_playwright
+from playwright.sync_api import expect
 
 from rumbrel.core.targets import all_targets
 from tests.marks import slow
 
-ROOT = Path(__file__).resolve().parents[2]
-CHROMIUM = "/usr/bin/chromium"
-ARGUMENTS = [
-    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync",
-]  # fmt: skip
+from .case import ROOT, BrowserCase
+
 A_WHILE_MS = 90_000
 
 
-def _free_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
-
-
 @slow
-class WalkTests(TestCase):
-    @classmethod
-    def setUpClass(cls) -> None:
-        super().setUpClass()
-        data = tempfile.TemporaryDirectory()
-        cls.addClassCleanup(data.cleanup)
-        cls.port = _free_port()
-        cls.data = Path(data.name)
-        environment = {
-            **os.environ,
-            "DJANGO_SETTINGS_MODULE": "rumbrel.web.settings.base",
-            "RUMBREL_DATA": data.name,
-            "RUMBREL_PORT": str(cls.port),
-            "RUMBREL_GALLERY": "1",
-        }
-        cls.environment = environment
-        cls.server = subprocess.Popen(
-            [sys.executable, str(ROOT / "manage.py"), "demo"], env=environment, stdout=subprocess.PIPE, text=True
-        )
-        cls.addClassCleanup(cls._end)
-        lines = []
-        for line in cls.server.stdout:
-            lines.append(line)
-            if "Rumbrel is at" in line:
-                break
-        else:
-            raise AssertionError(f"the demo did not start: {lines}")
-        playwright = sync_playwright().start()
-        cls.addClassCleanup(playwright.stop)
-        cls.browser = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
-        cls.addClassCleanup(cls.browser.close)
-
-    @classmethod
-    def _end(cls) -> None:
-        cls.server.send_signal(signal.SIGTERM)
-        cls.server.wait(timeout=30)
-        cls.server.stdout.close()
-
-    def page(self, **context: object) -> Page:
-        page = self.browser.new_page(**context)
-        page.set_default_timeout(20_000)
-        self.faults: list[str] = []
-        page.on("pageerror", lambda error: self.faults.append(str(error)))
-        page.on("console", lambda note: self.faults.append(note.text) if note.type == "error" else None)
-        self.addCleanup(page.close)
-        page.goto(f"http://127.0.0.1:{self.port}/")
-        return page
-
+class WalkTests(BrowserCase):
     def test_the_whole_way(self) -> None:
         page = self.page(viewport={"width": 1280, "height": 800})
         # 1 and 2: the demo opens with its folders scanned; faults are listed, words are found as they are typed.
@@ -114,13 +52,13 @@ class WalkTests(TestCase):
         page.get_by_role("button", name="Start batch").click()
         expect(page.locator("#batch[data-state=done]")).to_be_visible(timeout=A_WHILE_MS)
         expect(page.locator("#items").get_by_text("passed", exact=True)).to_have_count(4)
-        results = list((self.data / "results" / "phone-ulaw" / "Quernstow Carillon Trust").rglob("*.wav"))
+        results = list((self.instance.data / "results" / "phone-ulaw" / "Quernstow Carillon Trust").rglob("*.wav"))
         self.assertEqual(len(results), 4)
         with page.expect_download() as download:
             page.get_by_role("link", name="Download all").click()
         self.assertTrue(download.value.suggested_filename.endswith(".zip"))
         # 5: playlist, order, disc, write, read-back.
-        page.goto(f"http://127.0.0.1:{self.port}/playlists/")
+        page.goto(f"{self.instance.address}/playlists/")
         page.get_by_label("Make a list of the pulled tracks").fill("Shop disc")
         page.get_by_role("button", name="Make").click()
         last = page.locator("#entries tbody tr").last.locator(".name").first.inner_text()
@@ -136,7 +74,7 @@ class WalkTests(TestCase):
         page.get_by_role("button", name="Write").click()
         expect(page.locator("#disc-body[data-state=written]")).to_be_visible(timeout=A_WHILE_MS)
         expect(page.get_by_text("identical", exact=True)).to_have_count(4)
-        self.assertEqual(len(list(self.data.rglob("Shop disc.cue"))), 1)
+        self.assertEqual(len(list(self.instance.data.rglob("Shop disc.cue"))), 1)
         page.keyboard.press("w")
         expect(page.locator("h1")).to_have_text("Work")
         expect(page.locator("tbody")).to_contain_text("4 tracks identical, sample for sample")
@@ -159,9 +97,9 @@ class WalkTests(TestCase):
             ("/discs/", "written"), ("/bench/", "Barrel organ rolls.bin"), ("/work/", "1 in part"),
             ("/where/", "Lossless archive, FLAC"), ("/batches/forecast/", "MB now"),
         ):  # fmt: skip
-            page.goto(f"http://127.0.0.1:{self.port}{address}")
+            page.goto(self.instance.address + address)
             expect(page.locator("main")).to_contain_text(words)
-        page.goto(f"http://127.0.0.1:{self.port}/discs/")
+        page.goto(f"{self.instance.address}/discs/")
         page.get_by_role("link", name="Shop CD, everything").click()
         expect(page.locator(".big")).to_contain_text("over by")
 
@@ -171,18 +109,23 @@ class WalkTests(TestCase):
             "/", "/folders/", "/tracks/1/", "/where/", "/targets/", "/batches/", "/batches/1/", "/batches/forecast/",
             "/playlists/", "/playlists/1/", "/discs/", "/discs/1/", "/bench/", "/work/", "/help/", "/gallery/", "/nowhere/",
         ):  # fmt: skip
-            page.goto(f"http://127.0.0.1:{self.port}{address}")
+            page.goto(self.instance.address + address)
             wide = page.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")
             self.assertLessEqual(wide, 0, address)
         self.assertEqual(page.evaluate("getComputedStyle(document.body).backgroundColor"), "rgb(17, 22, 27)")
-        page.goto(f"http://127.0.0.1:{self.port}/")
+        page.goto(f"{self.instance.address}/")
         page.keyboard.press("d")
         self.assertEqual(page.evaluate("getComputedStyle(document.body).backgroundColor"), "rgb(246, 243, 234)")
-        self.assertEqual([fault for fault in self.faults if "404" not in fault], [])
+        self.assertEqual([fault for fault in self.faults if "/nowhere/" not in fault], [])
 
-    def test_a_port_in_use_is_said(self) -> None:
-        done = subprocess.run(
-            [sys.executable, str(ROOT / "manage.py"), "serve"], env=self.environment, capture_output=True, text=True
-        )
-        self.assertEqual(done.returncode, 1)
-        self.assertIn(f"Port {self.port} is in use", done.stderr)
+    def test_a_folder_or_a_port_in_use_is_said(self) -> None:
+        with tempfile.TemporaryDirectory() as other:
+            for data, words in (
+                (self.instance.data, "is running with"), (other, f"Port {self.instance.port} is in use")
+            ):  # fmt: skip
+                done = subprocess.run(
+                    [sys.executable, str(ROOT / "manage.py"), "serve"],
+                    env={**self.instance.environment, "RUMBREL_DATA": str(data)}, capture_output=True, text=True,
+                )  # fmt: skip
+                self.assertEqual(done.returncode, 1)
+                self.assertIn(words, done.stderr)

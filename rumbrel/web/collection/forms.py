@@ -41,6 +41,13 @@ class SentenceForm(forms.Form):
             order=chosen.get("order") or "folder",
         )
 
+    def remarks(self) -> list[str]:
+        """What could not be taken as it was asked, in the user's words."""
+        self.is_valid()
+        if "text" in self.errors:
+            return [f"The words are longer than {LONGEST_SEARCH} characters, so they were left out. Use fewer."]
+        return []
+
     def cursor(self) -> dict[str, int | None]:
         self.is_valid()
         return {"after": self.cleaned_data.get("after"), "before": self.cleaned_data.get("before")}

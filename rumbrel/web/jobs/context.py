@@ -18,6 +18,12 @@ def head_work(request: HttpRequest) -> dict[str, Any]:
 
     def found() -> dict[str, Any]:
         jobs = list(active_jobs()[:_MOST_COUNTED])
-        return {"first": job_row(jobs[0]) if jobs else None, "count": len(jobs)}
+        first = job_row(jobs[0]) if jobs else None
+        return {
+            "first": first,
+            "percent": round(100 * first.share) if first else 0,
+            "count": len(jobs),
+            "ids": ",".join(str(job.pk) for job in jobs),
+        }
 
     return {"head_work": SimpleLazyObject(found)}

@@ -34,6 +34,8 @@ INSTALLED_APPS = [
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
+    "rumbrel.web.ui.middleware.bodiless_head",
+    "rumbrel.web.ui.middleware.own_pages_only",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
@@ -100,7 +102,9 @@ STATIC_URL = "/static/"
 WHITENOISE_USE_FINDERS = True
 WHITENOISE_AUTOREFRESH = False
 DATA_UPLOAD_MAX_NUMBER_FIELDS = 20_000
-FILE_UPLOAD_TEMP_DIR = None
+DATA_UPLOAD_MAX_NUMBER_FILES = RUMBREL.most_dropped_files
+# On the disk where they are kept, so that keeping them is a matter of a name.
+FILE_UPLOAD_TEMP_DIR = str(RUMBREL.data)
 
 HUEY = {
     "huey_class": "huey.SqliteHuey",

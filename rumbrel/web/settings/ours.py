@@ -17,6 +17,8 @@ class Rumbrel:
     roots: tuple[Path, ...]
     port: str = "8321"
     shows_gallery: bool = False
+    largest_drop_bytes: int = 8_000_000_000
+    most_dropped_files: int = 2_000
 
     @property
     def results(self) -> Path:
@@ -47,13 +49,21 @@ def read_environment(base: Path, environment: Mapping[str, str] = os.environ) ->
     )
 
 
+def own_folder(data: Path) -> None:
+    """The data folder, readable by its owner alone: it holds the key, the collection and what was made of it."""
+    data.mkdir(parents=True, exist_ok=True, mode=0o700)
+    status = data.stat()
+    if status.st_uid == os.geteuid() and status.st_mode & 0o077:
+        data.chmod(0o700)
+
+
 def secret_key(data: Path) -> str:
     """A key of this installation's own, made at the first start and readable by its owner alone.
 
     It appears whole or not at all: a disk that was full at the first start leaves no empty key behind.
     """
     path = data / "secret-key"
-    data.mkdir(parents=True, exist_ok=True)
+    own_folder(data)
     if not path.exists() or not path.read_text():
         working = path.with_name(f".{path.name}.{os.getpid()}.part")
         try:

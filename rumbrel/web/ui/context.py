@@ -14,6 +14,7 @@ def frame(request: HttpRequest) -> dict[str, Any]:
     view_name = request.resolver_match.view_name if request.resolver_match else ""
     return {
         "navigation": [(entry, entry.holds(view_name)) for entry in entries()],
+        "largest_drop_bytes": settings.RUMBREL.largest_drop_bytes,
         "shows_gallery": settings.RUMBREL.shows_gallery,
         "theme": request.COOKIES.get("theme", "") if request.COOKIES.get("theme") in ("light", "dark") else "",
     }

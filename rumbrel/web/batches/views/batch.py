@@ -7,7 +7,7 @@ from django.core.paginator import Paginator
 from django.db.models import Max
 from django.http import FileResponse, Http404, HttpRequest, HttpResponse, StreamingHttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
-from django.views.decorators.http import require_GET, require_POST
+from django.views.decorators.http import require_GET, require_POST, require_safe
 
 from rumbrel.web.jobs.rows import job_row
 from rumbrel.web.jobs.services import stop_job
@@ -21,7 +21,7 @@ PAGE_ITEMS = 100
 PAGE_BATCHES = 50
 
 
-@require_GET
+@require_safe
 def index(request: HttpRequest) -> HttpResponse:
     page = Paginator(batches(), PAGE_BATCHES).get_page(request.GET.get("page"))
     rows = [(batch, job_row(batch.job) if batch.job else None) for batch in page]
@@ -39,6 +39,7 @@ def _head(batch: Batch) -> dict[str, Any]:
         "batch": batch,
         "work": job_row(batch.job) if batch.job else None,
         "busy": bool(batch.job and batch.job.active),
+        "stopping": bool(batch.job and batch.job.active and batch.job.stop_asked),
         "counts": counts,
         "can_continue": bool(batch.counts.get(Item.State.WAITING)) or not batch.planned,
         "can_try_again": tries,
@@ -46,7 +47,7 @@ def _head(batch: Batch) -> dict[str, Any]:
     }
 
 
-@require_GET
+@require_safe
 def batch(request: HttpRequest, pk: int) -> HttpResponse:
     found = _batch(pk)
     state = request.GET.get("state", "")
@@ -72,7 +73,7 @@ def _largest(found: Batch) -> int:
     return max(1, *(size or 0 for size in sizes.values()))
 
 
-@require_GET
+@require_safe
 def progress(request: HttpRequest, pk: int) -> HttpResponse:
     """The head, and of the lines on the page those that changed since the cursor.
 
@@ -116,7 +117,7 @@ def resume(request: HttpRequest, pk: int) -> HttpResponse:
     return redirect("batches:batch", pk=pk)
 
 
-@require_GET
+@require_safe
 def download(request: HttpRequest, pk: int) -> FileResponse:
     item = get_object_or_404(Item.objects.select_related("batch"), pk=pk)
     path = Path(item.output)
@@ -128,6 +129,7 @@ def download(request: HttpRequest, pk: int) -> FileResponse:
 
 @require_GET
 def download_all(request: HttpRequest, pk: int) -> StreamingHttpResponse:
+    """Its length is not known beforehand, so that its headers alone cannot be had."""
     found = _batch(pk)
     destination = Path(found.destination)
     files = [

@@ -6,7 +6,7 @@ from django.contrib import messages
 from django.core.paginator import Paginator
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
-from django.views.decorators.http import require_GET, require_POST
+from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.core.errors import RumbrelError
 from rumbrel.core.forecast import Action
@@ -20,7 +20,7 @@ from ..services.forecast_tracks import PulledForecast
 PAGE_LINES = 100
 
 
-@require_GET
+@require_safe
 def forecast(request: HttpRequest) -> HttpResponse:
     form = ForecastForm(request.GET)
     try:

@@ -2,7 +2,7 @@
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
-from django.views.decorators.http import require_GET
+from django.views.decorators.http import require_safe
 
 from rumbrel.core.bench.drive import DRIVES
 from rumbrel.core.disc.media import MEDIA
@@ -12,7 +12,7 @@ from rumbrel.web.discs.queries import written_discs
 from ..rows import blank_row
 
 
-@require_GET
+@require_safe
 def index(request: HttpRequest) -> HttpResponse:
     context = {
         "blanks": [blank_row(medium) for medium in MEDIA],

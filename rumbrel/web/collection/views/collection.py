@@ -6,7 +6,7 @@ from django.contrib import messages
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
-from django.views.decorators.http import require_GET, require_POST
+from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.ui.words import counted
@@ -22,7 +22,7 @@ def _found(request: HttpRequest) -> dict[str, Any]:
     scanning = Job.objects.filter(kind="scan", state__in=Job.ACTIVE)
     return {
         "form": form,
-        "sentence": sentence,
+        "remarks": form.remarks(),
         "totals": totals_of(sentence),
         "all": totals_of(type(sentence)()),
         "page": page_of(find_tracks(sentence), "", **cursor),
@@ -30,12 +30,12 @@ def _found(request: HttpRequest) -> dict[str, Any]:
     }
 
 
-@require_GET
+@require_safe
 def index(request: HttpRequest) -> HttpResponse:
     return render(request, "collection/collection.html", _found(request))
 
 
-@require_GET
+@require_safe
 def rows(request: HttpRequest) -> HttpResponse:
     """The rows alone; the page's own address is what the browser remembers."""
     response = render(request, "collection/_rows.html", _found(request))

@@ -6,7 +6,7 @@ from django.conf import settings
 from django.contrib import messages
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
-from django.views.decorators.http import require_GET, require_POST
+from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.core.errors import RumbrelError
 from rumbrel.web.jobs.models import Job
@@ -31,12 +31,12 @@ def _context() -> dict[str, Any]:
     }
 
 
-@require_GET
+@require_safe
 def folders(request: HttpRequest) -> HttpResponse:
     return render(request, "collection/folders.html", _context())
 
 
-@require_GET
+@require_safe
 def listing(request: HttpRequest) -> HttpResponse:
     return render(request, "collection/_folders.html", _context())
 
@@ -73,7 +73,7 @@ def believe(request: HttpRequest, pk: int) -> HttpResponse:
     return redirect("collection:folders")
 
 
-@require_GET
+@require_safe
 def missing(request: HttpRequest, pk: int) -> HttpResponse:
     """What would go with the missing tracks of a folder."""
     folder = get_object_or_404(SourceFolder, pk=pk)

@@ -4,7 +4,7 @@ from django.contrib import messages
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.urls import reverse
-from django.views.decorators.http import require_GET, require_POST
+from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.web.ui.answers import back_to, undo
 from rumbrel.web.ui.words import counted
@@ -12,7 +12,7 @@ from rumbrel.web.ui.words import counted
 from .. import services
 
 
-@require_GET
+@require_safe
 def strip(request: HttpRequest) -> HttpResponse:
     return render(request, "collection/_pull.html")
 

@@ -5,7 +5,7 @@ from typing import Any
 from django.db.models import Exists, OuterRef
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, render
-from django.views.decorators.http import require_GET, require_POST
+from django.views.decorators.http import require_POST, require_safe
 from django_htmx.http import trigger_client_event
 
 from rumbrel.core.targets import all_targets, fit_to
@@ -28,12 +28,12 @@ def _context(pk: int) -> dict[str, Any]:
     return {"track": track, "facts": facts, "fits": fit_groups(fits), "tags": tag_rows(facts) if facts else ()}
 
 
-@require_GET
+@require_safe
 def track(request: HttpRequest, pk: int) -> HttpResponse:
     return render(request, "collection/track.html", _context(pk))
 
 
-@require_GET
+@require_safe
 def panel(request: HttpRequest, pk: int) -> HttpResponse:
     return render(request, "collection/_track.html", _context(pk))
 

@@ -8,7 +8,7 @@ from django.contrib import messages
 from django.core.paginator import Paginator
 from django.http import FileResponse, Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
-from django.views.decorators.http import require_GET, require_POST
+from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.core.disc.media import speed_advice
 from rumbrel.core.errors import RumbrelError
@@ -27,7 +27,7 @@ PAGE_DISCS = 100
 IMAGE_KINDS = ("bin", "cue")
 
 
-@require_GET
+@require_safe
 def index(request: HttpRequest) -> HttpResponse:
     page = Paginator(discs(), PAGE_DISCS).get_page(request.GET.get("page"))
     return render(request, "discs/discs.html", {"page": page})
@@ -63,12 +63,12 @@ def _disc(pk: int) -> Disc:
     return get_object_or_404(discs(), pk=pk)
 
 
-@require_GET
+@require_safe
 def disc(request: HttpRequest, pk: int) -> HttpResponse:
     return render(request, "discs/disc.html", _context(_disc(pk)))
 
 
-@require_GET
+@require_safe
 def body(request: HttpRequest, pk: int) -> HttpResponse:
     """What changes while the disc is written: the tracks with their read-back, and the write itself."""
     return render(request, "discs/_body.html", _context(_disc(pk)))
@@ -101,7 +101,7 @@ def stop(request: HttpRequest, pk: int) -> HttpResponse:
     return redirect("discs:disc", pk=pk)
 
 
-@require_GET
+@require_safe
 def download(request: HttpRequest, pk: int, kind: str) -> FileResponse:
     found = get_object_or_404(written_discs(), pk=pk)
     path = Path(found.image_path).with_suffix(f".{kind}")

@@ -3,11 +3,12 @@
 from django.core.paginator import Paginator
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, render
-from django.views.decorators.http import require_GET, require_POST
+from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.web.ui.answers import back_to
 
 from .. import services
+from ..forms import WatchedForm
 from ..models import Job
 from ..queries import active_jobs, ended_jobs
 from ..rows import job_row
@@ -24,19 +25,21 @@ def _context(request: HttpRequest) -> dict[str, object]:
     }
 
 
-@require_GET
+@require_safe
 def index(request: HttpRequest) -> HttpResponse:
     return render(request, "jobs/work.html", _context(request))
 
 
-@require_GET
+@require_safe
 def listing(request: HttpRequest) -> HttpResponse:
     return render(request, "jobs/_work.html", _context(request))
 
 
-@require_GET
+@require_safe
 def head(request: HttpRequest) -> HttpResponse:
-    return render(request, "jobs/_head.html")
+    """The head's line, with what ended of the jobs that the page was watching."""
+    ended = ended_jobs().filter(pk__in=WatchedForm(request.GET).ids())
+    return render(request, "jobs/_head.html", {"ended": [job_row(job) for job in ended]})
 
 
 @require_POST

@@ -7,7 +7,7 @@ from django.core.paginator import Paginator
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
-from django.views.decorators.http import require_GET, require_POST
+from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.core.errors import PlaylistError
 from rumbrel.web.collection.queries import pulled_ids
@@ -21,7 +21,7 @@ from ..queries import deleted_lists, entries_page, playlists
 PAGE_LISTS = 100
 
 
-@require_GET
+@require_safe
 def index(request: HttpRequest) -> HttpResponse:
     page = Paginator(playlists(), PAGE_LISTS).get_page(request.GET.get("page"))
     return render(request, "playlists/playlists.html", {"page": page, "form": MakeForm(), "deleted": deleted_lists()})
@@ -44,7 +44,7 @@ def _context(request: HttpRequest, playlist: Playlist) -> dict[str, Any]:
     return {"playlist": playlist, "page": entries_page(playlist, number)}
 
 
-@require_GET
+@require_safe
 def playlist(request: HttpRequest, pk: int) -> HttpResponse:
     found = get_object_or_404(Playlist, pk=pk)
     context = {**_context(request, found), "goes_with_it": services.said_of(found)}

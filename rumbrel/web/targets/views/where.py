@@ -5,7 +5,7 @@ from typing import Any
 from django.core.paginator import Paginator
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
-from django.views.decorators.http import require_GET
+from django.views.decorators.http import require_safe
 
 from rumbrel.core.targets import Target, all_targets, fit_to
 from rumbrel.web.collection.queries import pull_list_of
@@ -20,7 +20,7 @@ PAGE_TRACKS = 100
 MOST_MARKS = 160
 
 
-@require_GET
+@require_safe
 def where(request: HttpRequest) -> HttpResponse:
     form = WhereForm(request.GET)
     target, whole = form.target_chosen(), form.whole_collection()

@@ -3,7 +3,7 @@
 from django.http import HttpRequest, HttpResponse
 from django.template.loader import render_to_string
 
-__all__ = ["bad_request", "forbidden", "forgery", "not_found", "server_error"]
+__all__ = ["bad_request", "forbidden", "foreign", "forgery", "not_found", "server_error"]
 
 _TEXTS = {
     400: ("That could not be read", "Rumbrel did not understand the request. Go back and try again."),
@@ -14,9 +14,10 @@ _TEXTS = {
 }
 
 
-def _page(status: int, text: str = "") -> HttpResponse:
+def _page(status: int, text: str = "", *, again: str = "") -> HttpResponse:
+    """again is an address that the user may go on to by his own hand."""
     title, usual = _TEXTS[status]
-    context = {"title": title, "text": text or usual, "status": status}
+    context = {"title": title, "text": text or usual, "status": status, "again": again}
     return HttpResponse(render_to_string("ui/error.html", context), status=status)
 
 
@@ -32,6 +33,12 @@ def forbidden(request: HttpRequest, exception: Exception) -> HttpResponse:
 def forgery(request: HttpRequest, reason: str = "") -> HttpResponse:
     """A form without the token of this installation, most often one that stood open for long."""
     return _page(403, "The form was too old, or came from another page than ours. Load the page again, then repeat it.")
+
+
+def foreign(request: HttpRequest) -> HttpResponse:
+    """What another site's page asked for, which may be a link that the user followed."""
+    text = "The request came from a page of another site, so nothing was done."
+    return _page(403, text, again=request.get_full_path() if request.method == "GET" else "")
 
 
 def not_found(request: HttpRequest, exception: Exception) -> HttpResponse:

@@ -2,12 +2,12 @@
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
-from django.views.decorators.http import require_GET
+from django.views.decorators.http import require_safe
 
 SHORTCUTS = (
     ("j / k", "next and previous row"),
     ("p", "pull the row, or take it off"),
-    ("enter", "on a row, show its track; on the forecast, start the batch"),
+    ("enter", "on a row, open it; on the forecast, start the batch"),
     ("/", "search the collection"),
     ("f", "forecast for the pulled tracks"),
     ("l", "make a playlist of the pulled tracks"),
@@ -17,6 +17,6 @@ SHORTCUTS = (
 )
 
 
-@require_GET
+@require_safe
 def help_page(request: HttpRequest) -> HttpResponse:
     return render(request, "ui/help.html", {"shortcuts": SHORTCUTS})

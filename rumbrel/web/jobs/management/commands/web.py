@@ -1,5 +1,6 @@
 """The web server, as `serve` starts it."""
 
+import tempfile
 from typing import Any
 
 import waitress
@@ -19,10 +20,13 @@ class Command(BaseCommand):
 
     def handle(self, *args: Any, **options: Any) -> None:
         die_with_parent()
+        # Bodies of requests that are too large for memory go to the disk where their files are kept.
+        tempfile.tempdir = str(settings.RUMBREL.data)
         waitress.serve(
             application,
             host=HOST,
             port=int(settings.RUMBREL.port),
             threads=_THREADS,
             clear_untrusted_proxy_headers=True,
+            max_request_body_size=settings.RUMBREL.largest_drop_bytes,
         )

@@ -1,6 +1,8 @@
 // Everything works without scripts, but slower.
+import { startAnnouncing } from "./announce.js";
 import { startChoices } from "./choices.js";
 import { startDropping } from "./dropping.js";
+import { startFocus } from "./focus.js";
 import { startKeyboard } from "./keyboard.js";
 import { startOrdering } from "./ordering.js";
 import { startTheme } from "./theme.js";
@@ -10,3 +12,5 @@ startChoices();
 startKeyboard();
 startDropping();
 startOrdering();
+startAnnouncing();
+startFocus();

@@ -1,0 +1,42 @@
+"""What holds for every request: who may ask, and that an answer to HEAD has no body."""
+
+from collections.abc import Callable
+
+from django.http import HttpRequest, HttpResponse, HttpResponseBase
+
+from .views.errors import foreign
+
+__all__ = ["bodiless_head", "own_pages_only"]
+
+Answer = Callable[[HttpRequest], HttpResponseBase]
+_OWN = ("same-origin", "none", "")
+"""As Fetch Metadata (W3C) names them: from our own pages, by the user's own hand, or by what says nothing of it."""
+
+
+def own_pages_only(answer: Answer) -> Answer:
+    """Refuse what another site's page asks for, whatever the method: a page can cost work as well as an action."""
+
+    def guarded(request: HttpRequest) -> HttpResponseBase:
+        if request.headers.get("Sec-Fetch-Site", "") not in _OWN:
+            return foreign(request)
+        return answer(request)
+
+    return guarded
+
+
+def bodiless_head(answer: Answer) -> Answer:
+    """An answer to HEAD is its headers alone (RFC 9110, 9.3.2); the server does not see to that by itself."""
+
+    def answered(request: HttpRequest) -> HttpResponseBase:
+        response = answer(request)
+        if request.method == "HEAD":
+            if response.streaming:
+                response.close()
+                response = HttpResponse(status=response.status_code, headers=dict(response.items()))
+            else:
+                length = len(response.content)  # type: ignore[attr-defined]
+                response.content = b""  # type: ignore[attr-defined]
+                response.setdefault("Content-Length", str(length))
+        return response
+
+    return answered

@@ -1,0 +1,106 @@
+"""A browser and running instances for the tests of the interface: the demo, and one with nothing in it."""
+
+import atexit
+import os
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+from dataclasses import dataclass
+from functools import cache
+from pathlib import Path
+from unittest import TestCase
+
+from playwright.sync_api import Browser, ConsoleMessage, Page, sync_playwright
+
+ROOT = Path(__file__).resolve().parents[2]
+_CHROMIUM = "/usr/bin/chromium"
+_ARGUMENTS = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Running:
+    """An instance that answers on a port, and how another one of its kind would be started."""
+
+    port: int
+    data: Path
+    environment: dict[str, str]
+
+    @property
+    def address(self) -> str:
+        return f"http://127.0.0.1:{self.port}"
+
+
+@cache
+def running(command: str) -> Running:
+    """The instance that a command starts ("demo" or "serve"); it is there until the tests end."""
+    data = tempfile.TemporaryDirectory()
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    environment = {
+        **os.environ,
+        "DJANGO_SETTINGS_MODULE": "rumbrel.web.settings.base",
+        "RUMBREL_DATA": data.name,
+        "RUMBREL_PORT": str(port),
+        "RUMBREL_GALLERY": "1",
+    }
+    server = subprocess.Popen(
+        [sys.executable, str(ROOT / "manage.py"), command], env=environment, stdout=subprocess.PIPE, text=True
+    )
+
+    def end() -> None:
+        server.send_signal(signal.SIGTERM)
+        server.wait(timeout=30)
+        server.stdout.close()
+        data.cleanup()
+
+    atexit.register(end)
+    lines = []
+    for line in server.stdout:
+        lines.append(line)
+        if "Rumbrel is at" in line:
+            return Running(port=port, data=Path(data.name), environment=environment)
+    raise AssertionError(f"'{command}' did not start: {lines}")
+
+
+@cache
+def browser() -> Browser:
+    playwright = sync_playwright().start()
+    found = playwright.chromium.launch(executable_path=_CHROMIUM, args=_ARGUMENTS)
+
+    def end() -> None:
+        found.close()
+        playwright.stop()
+
+    atexit.register(end)
+    return found
+
+
+class BrowserCase(TestCase):
+    """Each page notes what the browser complains about, in self.faults."""
+
+    command = "demo"
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        cls.instance = running(cls.command)
+
+    def page(self, address: str = "/", **context: object) -> Page:
+        page = browser().new_page(**context)
+        page.set_default_timeout(20_000)
+        self.faults: list[str] = []
+        page.on("pageerror", lambda error: self.faults.append(str(error)))
+        page.on("console", self._note)
+        self.addCleanup(page.close)
+        page.goto(self.instance.address + address)
+        return page
+
+    def _note(self, message: ConsoleMessage) -> None:
+        if message.type in ("error", "warning"):
+            self.faults.append(f"{message.text} ({message.location['url']})")

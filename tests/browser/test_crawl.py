@@ -1,0 +1,101 @@
+"""Every page that links reach, with data and without: in both themes, wide and narrow, by a checker of accessibility.
+
+The checker is axe-core, from the npm registry, for tests only; its rules follow WCAG 2.2 A and AA and good practice.
+"""
+
+import re
+from pathlib import Path
+from urllib.parse import urlsplit
+
+from playwright.sync_api import Page
+
+from tests.marks import slow
+
+from .case import BrowserCase
+
+_AXE = Path(__file__).with_name("axe.min.js").read_text()
+_LARGEST_BYTES = 150_000
+_OF_A_KIND = 3
+"""Of pages that differ by numbers alone, so many are looked at; the links to the others are only followed."""
+_DOWNLOADS = ("/results/", "/download/", "/image/")
+_RUN = """async () => (await axe.run(document, {resultTypes: ["violations"]})).violations.flatMap(
+    (rule) => rule.nodes.map((node) => `${rule.id}: ${node.html.slice(0, 160)} (${node.failureSummary.slice(0, 200)})`))"""
+_CONTRAST = """async () => (await axe.run(document, {runOnly: ["color-contrast"]})).violations.flatMap(
+    (rule) => rule.nodes.map((node) => `dark ${rule.id}: ${node.html.slice(0, 160)}`))"""
+_WIDER = "document.documentElement.scrollWidth - document.documentElement.clientWidth"
+
+
+def _kind(address: str) -> str:
+    parts = urlsplit(address)
+    names = sorted(part.split("=")[0] for part in parts.query.split("&"))
+    return re.sub(r"\d+", "N", parts.path) + "?" + "&".join(names)
+
+
+class CrawlCase(BrowserCase):
+    def crawl(self) -> dict[str, str]:
+        """Look at every page; returns their titles by their paths. What is wrong is collected and told at once."""
+        page = self.page(viewport={"width": 1280, "height": 800}, color_scheme="light", reduced_motion="reduce")
+        self.wrong: list[str] = []
+        waiting, seen, kinds, titles = ["/"], {"/"}, {}, {}
+        while waiting:
+            address = waiting.pop(0)
+            kind = _kind(address)
+            kinds[kind] = kinds.get(kind, 0) + 1
+            if any(mark in address for mark in _DOWNLOADS) or kinds[kind] > _OF_A_KIND:
+                self._follow(page, address)
+                continue
+            self._look(page, address, titles)
+            links = page.evaluate("[...document.querySelectorAll('a[href]')].map((a) => a.href)")
+            for link in links:
+                self.assertTrue(link.startswith(self.instance.address), f"{address} leads out: {link}")
+                target = link.removeprefix(self.instance.address).split("#")[0] or "/"
+                if target not in seen:
+                    seen.add(target)
+                    waiting.append(target)
+        if self.wrong:
+            self.fail("\n".join(self.wrong))
+        self.assertEqual(self.faults, [])
+        return titles
+
+    def _follow(self, page: Page, address: str) -> None:
+        ask = page.request.get if address.endswith("/download/") else page.request.head
+        answer = ask(self.instance.address + address)
+        if answer.status != 200 or (ask == page.request.head and answer.body()):
+            self.wrong.append(f"{address}: {answer.status}")
+
+    def _look(self, page: Page, address: str, titles: dict[str, str]) -> None:
+        page.emulate_media(color_scheme="light")
+        page.set_viewport_size({"width": 1280, "height": 800})
+        answer = page.goto(self.instance.address + address)
+        size = len(answer.body())
+        if answer.status != 200 or size > _LARGEST_BYTES:
+            self.wrong.append(f"{address}: {answer.status}, {size} bytes")
+        path = urlsplit(address).path
+        title = page.title()
+        if titles.get(path, title) != title or any(t == title and p != path for p, t in titles.items()):
+            self.wrong.append(f"{address}: its title is another page's: {title}")
+        titles[path] = title
+        page.evaluate(_AXE)
+        self.wrong += [f"{address}: {fault}" for fault in page.evaluate(_RUN)]
+        page.emulate_media(color_scheme="dark")
+        self.wrong += [f"{address}: {fault}" for fault in page.evaluate(_CONTRAST)]
+        for width in (1280, 390):
+            page.set_viewport_size({"width": width, "height": 800})
+            if (over := page.evaluate(_WIDER)) > 0:
+                self.wrong.append(f"{address}: {over} px too wide at {width}")
+
+
+@slow
+class DemoCrawlTests(CrawlCase):
+    def test_every_page_with_data(self) -> None:
+        titles = self.crawl()
+        self.assertGreater(len(titles), 18)
+
+
+@slow
+class EmptyCrawlTests(CrawlCase):
+    command = "serve"
+
+    def test_every_page_without_data(self) -> None:
+        titles = self.crawl()
+        self.assertGreater(len(titles), 9)
