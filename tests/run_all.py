@@ -20,6 +20,8 @@ CHECKS = (
     ("import contracts", [str(BIN / "lint-imports"), "--no-logo"]),
     ("types", [str(BIN / "mypy")]),
 )
+FAULTS = ("20 rounds of faults", [sys.executable, "-m", "tests.faults", "20"])
+"""Part of a whole run; `./run faults 200` does more of them."""
 MODES = ("fast", "slowest")
 
 
@@ -28,7 +30,8 @@ def main() -> int:
     mode = words.pop(0) if words[:1] and words[0] in MODES else ""
     # Beside the tests, on the other core; what they say is shown at the end.
     pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.STDOUT, "text": True}
-    checks = {name: subprocess.Popen(command, cwd=ROOT, **pipes) for name, command in CHECKS}  # type: ignore[call-overload]
+    commands = CHECKS if words or mode == "fast" else (*CHECKS, FAULTS)
+    checks = {name: subprocess.Popen(command, cwd=ROOT, **pipes) for name, command in commands}  # type: ignore[call-overload]
     with tempfile.TemporaryDirectory() as data:
         os.environ["RUMBREL_DATA"] = data
         os.environ["DJANGO_SETTINGS_MODULE"] = "rumbrel.web.settings.test"

@@ -5,7 +5,7 @@ from unittest import mock
 
 from django.conf import settings
 from django.core.files.uploadedfile import SimpleUploadedFile
-from django.test import Client
+from django.test import Client, RequestFactory
 from django.urls import URLPattern, URLResolver, get_resolver, reverse
 
 from rumbrel.core.targets import find_target
@@ -15,10 +15,11 @@ from rumbrel.web.collection.models import SourceFolder, Track
 from rumbrel.web.collection.queries import pulled_ids
 from rumbrel.web.discs.models import Disc
 from rumbrel.web.jobs.models import Job
-from rumbrel.web.playlists.models import Entry
+from rumbrel.web.playlists.models import Entry, Playlist
 from rumbrel.web.playlists.services import make_playlist
 from rumbrel.web.settings import base
 from rumbrel.web.settings.ours import secret_key
+from rumbrel.web.ui.middleware import bodiless_head
 from tests.web.case import WebCase
 
 
@@ -114,6 +115,85 @@ class MethodTests(SafetyCase):
         self.assertNotIn("testserver", base.ALLOWED_HOSTS)
 
 
+class ForeignTests(SafetyCase):
+    def test_what_another_sites_page_asks_for_is_not_done(self) -> None:
+        """Fetch Metadata Request Headers (W3C), Sec-Fetch-Site."""
+        for site, status in (("cross-site", 403), ("same-site", 403), ("same-origin", 200), ("none", 200)):
+            for address in ("/", "/where/?tracks=all"):
+                response = self.client.get(address, headers={"Sec-Fetch-Site": site})
+                self.assertEqual(response.status_code, status, (site, address))
+        before = Job.objects.count()
+        scan = reverse("collection:scan", args=[SourceFolder.objects.get().pk])
+        self.assertEqual(self.client.post(scan, headers={"Sec-Fetch-Site": "cross-site"}).status_code, 403)
+        self.assertEqual(Job.objects.count(), before)
+        page = self.client.get("/work/?page=1", headers={"Sec-Fetch-Site": "cross-site"}).content.decode()
+        self.assert_all_in(("a page of another site", 'href="/work/?page=1"'), page)
+
+    def test_an_answer_to_head_is_its_headers_alone(self) -> None:
+        """RFC 9110, 9.3.2."""
+        for name, address in self.addresses().items():
+            if (whole := self.client.get(address)).status_code != 200:
+                continue
+            request = RequestFactory().head(address)
+            request.session, request.htmx = {}, False
+            response = bodiless_head(lambda request, whole=whole: whole)(request)
+            self.assertFalse(response.streaming, name)
+            self.assertEqual(response.content, b"", name)
+            self.assertEqual(response["Content-Type"], whole["Content-Type"], name)
+        self.assertEqual(self.client.head("/").status_code, 200)
+
+
+class InputTests(SafetyCase):
+    """What no browser of ours sends: a page that says what is wrong, or does without it; never a trace."""
+
+    def test_numbers_that_cannot_be(self) -> None:
+        self.client.raise_request_exception = True
+        for number in ("0", "9" * 19, "9" * 25, "9" * 5_000):
+            for name in ("track", "panel"):
+                address = reverse(f"collection:{name}", args=[1]).replace("/1/", f"/{number}/")
+                self.assertEqual(self.client.get(address).status_code, 404, number[:30])
+            for address in (f"/batches/{number}/progress/", f"/discs/{number}/", f"/playlists/{number}/"):
+                self.assertEqual(self.client.get(address).status_code, 404, address[:40])
+            for address in (f"/work/{number}/stop/", f"/folders/{number}/scan/", f"/entries/{number}/move/"):
+                self.assertEqual(self.client.post(address).status_code, 404, address[:40])
+        for query in (
+            {"after": "9" * 25}, {"before": "-1"}, {"folder": "9" * 5_000}, {"rate": "9" * 30}, {"rate": "1e9"},
+            {"order": "no such"}, {"fault": "no such"}, {"folder": "\0"}, {"text": "\0"}, {"text": "*"}, {"text": '"'},
+        ):  # fmt: skip
+            self.assertIn("of 3 tracks", self.page("/", **query) + " of 3 tracks" * ("text" in query), query)
+            self.fragment(reverse("collection:rows"), **query)
+        for page in ("0", "-1", "x", "9" * 5_000, "1.5"):
+            for address in ("/work/", "/batches/", f"/playlists/{self.playlist.pk}/", "/where/", "/batches/forecast/"):
+                self.page(address, page=page)
+        for since in ("-1", "9" * 30, "x"):
+            self.fragment(f"/batches/{self.batch.pk}/progress/", since=since, first=since, last=since)
+        self.fragment(reverse("jobs:head"), watched=f"{'9' * 30},x,,-1,1")
+
+    def test_a_search_of_very_many_words(self) -> None:
+        self.assertIn("longer than 400 characters", self.page("/", text="x" * 60_000))
+        self.assertIn("longer than 400 characters", self.page("/", text="bell " * 2_000))
+        self.assertIn("No track is like that", self.page("/", text="zz q " * 70))
+
+    def test_long_and_odd_names(self) -> None:
+        for name in ("n" * 256, "🔔" * 256, "\0", "../..", " ", "a/b", "CON"):
+            page = self.client.post(reverse("playlists:make"), {"name": name}, follow=True)
+            self.assertEqual(page.status_code, 200, name[:20])
+        self.assertLessEqual(max(len(each.name) for each in Playlist.objects.all()), 200)
+        data = (self.source / "a" / "peal <b>.flac").read_bytes()
+        for name in ("n" * 256 + ".flac", "音" * 250 + ".flac", "x." + "y" * 250, ".flac"):
+            with self.subTest(name=name[:20]):
+                file = SimpleUploadedFile("x", data)
+                file._name = name
+                page = self.client.post(reverse("collection:drop"), {"files": [file]}, follow=True)
+                self.assertIn("1 file added", page.content.decode())
+        self.assertEqual(len([p for p in settings.RUMBREL.dropped.iterdir() if p.stat().st_size == len(data)]), 4)
+
+    def test_a_hundred_and_one_files_at_once_are_no_matter(self) -> None:
+        files = [SimpleUploadedFile(f"{n}.wav", b"x") for n in range(101)]
+        page = self.client.post(reverse("collection:drop"), {"files": files}, follow=True).content.decode()
+        self.assertIn("101 files added", page)
+
+
 class PathTests(SafetyCase):
     def test_results_outside_their_destination_are_never_sent(self) -> None:
         item = self.batch.items.filter(state="done").first()
@@ -134,6 +214,10 @@ class PathTests(SafetyCase):
         data = self.folder / "fresh"
         key = secret_key(data)
         self.assertEqual((data / "secret-key").stat().st_mode & 0o777, 0o600)
+        self.assertEqual(data.stat().st_mode & 0o777, 0o700)
+        data.chmod(0o755)
+        secret_key(data)
+        self.assertEqual(data.stat().st_mode & 0o777, 0o700)
         self.assertEqual(secret_key(data), key)
         self.assertGreater(len(key), 40)
         (data / "secret-key").write_text("")
@@ -165,7 +249,8 @@ class ErrorTests(SafetyCase):
         old = Client(enforce_csrf_checks=True).post(reverse("collection:drop"))
         self.assertEqual(old.status_code, 403)
         self.assertIn("Load the page again", old.content.decode())
-        files = [SimpleUploadedFile(f"{n}.wav", b"x") for n in range(settings.DATA_UPLOAD_MAX_NUMBER_FILES + 1)]
-        much = self.client.post(reverse("collection:drop"), {"files": files})
+        files = [SimpleUploadedFile(f"{n}.wav", b"x") for n in range(3)]
+        with self.settings(DATA_UPLOAD_MAX_NUMBER_FILES=2):
+            much = self.client.post(reverse("collection:drop"), {"files": files})
         self.assertEqual(much.status_code, 413)
         self.assertIn("Send fewer or smaller files", much.content.decode())
