@@ -70,7 +70,7 @@ class WalkTests(BrowserCase):
         page.get_by_role("button", name="Lay out on a disc").click()
         expect(page.locator(".big")).to_contain_text("free")
         page.get_by_label("Medium").select_option("74")
-        expect(page.locator(".ruler")).to_have_attribute("aria-label", "4 tracks on the 74 minute blank")
+        expect(page.locator(".ruler:visible")).to_have_attribute("aria-label", "4 tracks on the 74 minute blank")
         page.get_by_role("button", name="Write").click()
         expect(page.locator("#disc-body[data-state=written]")).to_be_visible(timeout=A_WHILE_MS)
         expect(page.get_by_text("identical", exact=True)).to_have_count(4)
@@ -89,6 +89,18 @@ class WalkTests(BrowserCase):
         page.keyboard.press("Enter")
         expect(page.get_by_text(re.compile(r"^29 of 29 tracks"))).to_have_count(0)
         expect(page.get_by_label("Format")).to_be_focused()
+
+    def test_the_focus_stays_and_an_end_is_said_wherever_the_user_is(self) -> None:
+        page = self.page("/folders/", viewport={"width": 1280, "height": 800})
+        page.locator("#act-2").focus()
+        page.keyboard.press("Enter")
+        expect(page.locator("#said")).to_contain_text("Scan of Tape transfers: done")
+        expect(page.locator("#act-2")).to_be_focused()
+        page.goto(f"{self.instance.address}/batches/forecast/?target=disc-wav")
+        page.get_by_role("button", name="Start batch").click()
+        expect(page.locator("#batch")).to_be_visible()
+        page.get_by_role("link", name="Help").click()
+        expect(page.locator("#said")).to_contain_text("Tracks for an audio CD, WAV: done", timeout=A_WHILE_MS)
 
     def test_the_demo_shows_something_on_every_screen(self) -> None:
         page = self.page(viewport={"width": 1280, "height": 800})
@@ -129,3 +141,31 @@ class WalkTests(BrowserCase):
                 )  # fmt: skip
                 self.assertEqual(done.returncode, 1)
                 self.assertIn(words, done.stderr)
+
+
+@slow
+class DropTests(BrowserCase):
+    command = "serve"
+
+    def test_files_are_dropped_on_any_page(self) -> None:
+        page = self.page("/targets/", viewport={"width": 1280, "height": 800})
+        page.evaluate(
+            """() => {
+                const data = new DataTransfer();
+                data.items.add(new File(["no sound"], "dropped.mp3"));
+                document.body.dispatchEvent(new DragEvent("drop", {dataTransfer: data, bubbles: true}));
+            }"""
+        )
+        expect(page.locator(".message").first).to_contain_text("1 file added")
+        expect(page.locator("h1")).to_have_text("Source folders")
+        dropped = self.instance.data / "dropped" / "dropped.mp3"
+        self.assertEqual(dropped.read_text(), "no sound")
+        page.evaluate("document.querySelector('[data-drop]:not([hidden])').dataset.largestBytes = 5")
+        page.evaluate(
+            """() => {
+                const data = new DataTransfer();
+                data.items.add(new File(["too much"], "large.mp3"));
+                document.body.dispatchEvent(new DragEvent("drop", {dataTransfer: data, bubbles: true}));
+            }"""
+        )
+        expect(page.locator("#said")).to_contain_text("Drop fewer")

@@ -98,7 +98,7 @@ def _said(count: int) -> str:
 
 
 @register.inclusion_tag("components/ruler.html")
-def disc_ruler(layout: DiscLayout) -> dict[str, object]:
+def disc_ruler(layout: DiscLayout, width: int = WIDTH) -> dict[str, object]:
     """Tracks at their addresses against the medium's end."""
     spans = [
         Span(
@@ -110,7 +110,7 @@ def disc_ruler(layout: DiscLayout) -> dict[str, object]:
         for t in layout.tracks
     ]
     edge = layout.medium.capacity_sectors / SECTORS_PER_SECOND
-    return _drawn(spans, edge, WIDTH, 58, f"{_said(len(spans))} on the {layout.medium.label}")
+    return _drawn(spans, edge, width, 58, f"{_said(len(spans))} on the {layout.medium.label}")
 
 
 @register.inclusion_tag("components/ruler.html")

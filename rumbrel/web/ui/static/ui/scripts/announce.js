@@ -1,4 +1,6 @@
 // What happens while the user looks elsewhere: said in the page's status line and in the window's title.
+/* global htmx */
+const WATCHED = "watched";
 const base = document.title;
 let ended = "";
 
@@ -14,8 +16,19 @@ function retitle() {
   document.title = share ? `${share} % · ${base}` : `${ended}${base}`;
 }
 
+// What the last page saw at work may have ended on the way to this one.
+function askForTheLastPages() {
+  const watched = sessionStorage.getItem(WATCHED);
+  const head = document.getElementById("head-work");
+  if (watched && head) htmx.ajax("GET", `${head.dataset.address}?watched=${watched}`, { target: "#head-work", swap: "outerHTML" });
+  addEventListener("pagehide", () => {
+    sessionStorage.setItem(WATCHED, document.getElementById("head-work")?.dataset.watched ?? "");
+  });
+}
+
 export function startAnnouncing() {
   retitle();
+  askForTheLastPages();
   document.addEventListener("htmx:oobAfterSwap", (event) => {
     if (event.target.id === "said" && document.visibilityState === "hidden") ended = "Ended · ";
   });
