@@ -108,11 +108,22 @@ class _OpusEncoder(FramedEncoder):
 _TAIL_SAMPLES = 4096
 
 
-class _TailedEncoder(FramedEncoder):
-    """For an encoder that keeps its last frames to itself: silence pushes them out."""
+class _WmaEncoder(FramedEncoder):
+    """Silence before and behind: decoders take the first frame for the encoder's delay and pass over it, and
+    the encoder keeps its last frames to itself until something pushes them out.
+
+    A frame has 2048 samples, 1024 up to 22.05 kHz; found by encoding single clicks.
+    """
+
+    def __init__(self, path: Path, shape: SoundShape, plan: FramedPlan) -> None:
+        super().__init__(path, shape, plan)
+        self._silence(1024 if shape.sample_rate <= 22_050 else 2048)
+
+    def _silence(self, samples: int) -> None:
+        self.write(np.zeros((samples, self._shape.channels), dtype=np.float32))
 
     def finish(self) -> None:
-        self.write(np.zeros((_TAIL_SAMPLES, self._shape.channels), dtype=np.float32))
+        self._silence(_TAIL_SAMPLES)
         super().finish()
 
 
@@ -152,7 +163,7 @@ def open_wma(path: Path, shape: SoundShape, settings: EncoderSettings) -> Framed
     """WMA 2, constant bitrate; whole frames only, so a little silence follows the last sample."""
     bitrate_kbps = settings.bitrate_kbps or 64 * shape.channels
     plan = FramedPlan(muxer="asf", codec="wmav2", sample_format="fltp", bitrate_bps=bitrate_kbps * 1000)
-    return _TailedEncoder(path, shape, plan)
+    return _WmaEncoder(path, shape, plan)
 
 
 def open_g722(path: Path, shape: SoundShape, settings: EncoderSettings) -> FramedEncoder:
