@@ -2,7 +2,7 @@
 
 from typing import BinaryIO
 
-__all__ = ["APE_MARK", "TAIL_MARKS", "before_tail_tags"]
+__all__ = ["APE_MARK", "TAIL_MARKS", "after_tail_tags", "before_tail_tags"]
 
 APE_MARK = b"APETAGEX"
 TAIL_MARKS = (APE_MARK, b"ID3", b"TAG", b"LYRICSBEGIN")
@@ -30,3 +30,17 @@ def before_tail_tags(file: BinaryIO, size_bytes: int) -> int:
             break
         end -= taken
     return end
+
+
+def after_tail_tags(file: BinaryIO, at: int) -> int:
+    """Where what follows such tags begins, read forwards; ID3v2 belongs to what follows."""
+    for _ in range(_MOST_TAGS):
+        file.seek(at)
+        head = file.read(32)
+        if head[:3] == b"TAG":
+            at += 128
+        elif head[:8] == APE_MARK:
+            at += 32 + int.from_bytes(head[12:16], "little")
+        else:
+            break
+    return at

@@ -32,8 +32,8 @@ def sound_warnings(facts: Facts, after: After, shape: SoundShape) -> Iterator[Wa
     if facts.lossless and after.lossless and shape.depth_bits:
         yield from _depth_warnings(facts, shape)
     for fault in facts.faults:
-        if fault.code in (FaultCode.CUT_SHORT, FaultCode.DAMAGED):
-            code = WarningCode.CUT_SHORT if fault.code is FaultCode.CUT_SHORT else WarningCode.DAMAGED
+        if fault.salvageable:
+            code = WarningCode.DAMAGED if fault.code is FaultCode.DAMAGED else WarningCode.CUT_SHORT
             yield _warning(code, fault.text)
         elif fault.code is FaultCode.WRONG_EXTENSION:
             yield _warning(WarningCode.WRONG_EXTENSION, fault.text)

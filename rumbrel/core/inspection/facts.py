@@ -5,7 +5,7 @@ from enum import StrEnum
 from typing import Any
 
 from rumbrel.core.formats.table import codec_row, container_row
-from rumbrel.core.sound.decoding import StreamChoice
+from rumbrel.core.sound.decoding import Link, StreamChoice
 from rumbrel.core.tags import EMPTY_TAGS, TagSet
 
 __all__ = ["FACTS_VERSION", "Facts", "Length", "Fault", "FaultCode", "SoundStream"]
@@ -28,6 +28,7 @@ class FaultCode(StrEnum):
     DAMAGED = "damaged"
     WRONG_EXTENSION = "wrong-extension"
     TAGS_UNREADABLE = "tags-unreadable"
+    OTHER_PART = "other-part"
     DOUBTFUL_LOSSLESS = "doubtful-lossless"
     OTHER_SOUND = "other-sound"
 
@@ -40,7 +41,7 @@ _HARMLESS = frozenset(
         FaultCode.OTHER_SOUND,
     }
 )
-_SALVAGEABLE = frozenset({FaultCode.CUT_SHORT, FaultCode.DAMAGED})
+_SALVAGEABLE = frozenset({FaultCode.CUT_SHORT, FaultCode.DAMAGED, FaultCode.OTHER_PART})
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -84,7 +85,8 @@ class Facts:
     None where the coding has none (lossy codings and floating point). Of several sounds all this is
     about the one at sound_index. speakers are the channels' names where the file states them. lead_samples is the silence
     that goes before the sound so that it stays with its pictures; samples counts it. Delay and
-    padding are the encoder's, in samples, None where the file does not state them. content_mark knows the
+    padding are the encoder's, in samples, None where the file does not state them. links are the streams
+    that follow each other in the file, where there are several. content_mark knows the
     file again under another name (see files.content_mark); "" where it could not be read.
     """
 
@@ -108,6 +110,7 @@ class Facts:
     sound_index: int = 0
     streams: tuple[SoundStream, ...] = ()
     lead_samples: int = 0
+    links: tuple[Link, ...] = ()
     delay_samples: int | None = None
     padding_samples: int | None = None
     has_video: bool = False
@@ -144,6 +147,7 @@ class Facts:
             codec=self.codec,
             channels=self.channels,
             speakers=self.speakers,
+            links=self.links,
         )
 
     def as_record(self) -> dict[str, Any]:

@@ -27,6 +27,7 @@ from .ends import lacks_index
 from .facts import Facts, Fault, FaultCode, Length, SoundStream
 from .headers import Heading, read_heading
 from .lengths import length_reader, riff_valid_bits, wavpack_bits
+from .links import inspect_links, stream_links
 
 __all__ = ["inspect_file"]
 
@@ -64,6 +65,10 @@ def _inspect(path: Path, suffix: str, sound: str) -> Facts:
     if bare and not _has_header(path):
         return _inspect_bare(facts, *bare)
     try:
+        ranges = stream_links(path, status.st_size)
+        if len(ranges) > 1:
+            joined = inspect_links(path, ranges, lambda piece: _inspect(piece, suffix, sound))
+            return replace(joined, path=facts.path, size_bytes=facts.size_bytes, modified_ns=facts.modified_ns)
         heading = read_heading(path, status.st_size)
         if heading is not None:
             return _inspect_heading(path, facts, heading)

@@ -4,7 +4,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from rumbrel.core.containers.id3 import after_id3
+from rumbrel.core.containers.id3 import HEAD_BYTES, after_id3, id3_bytes
 from rumbrel.core.containers.mpeg_frames import (
     DECODER_DELAY_SAMPLES,
     FrameHeader,
@@ -14,12 +14,12 @@ from rumbrel.core.containers.mpeg_frames import (
     parse_info_frame,
     walk_frames,
 )
-from rumbrel.core.containers.tail_tags import TAIL_MARKS, before_tail_tags
+from rumbrel.core.containers.tail_tags import TAIL_MARKS, after_tail_tags, before_tail_tags
 
 from .counting import counted_length
 from .facts import Length
 
-__all__ = ["mp3_length", "mp3_stream_length"]
+__all__ = ["mp3_length", "mp3_links", "mp3_stream_length"]
 
 
 def mp3_stream_length(path: Path, stream: Any) -> Length:
@@ -70,6 +70,45 @@ def mp3_length(file: BinaryIO, size_bytes: int) -> Length | None:
 
 
 _FRAME_SLACK_BYTES = 16
+
+
+def mp3_links(file: BinaryIO, size_bytes: int) -> list[tuple[int, int]]:
+    """Byte ranges of files that were joined to one, tags and all; one range where it is one.
+
+    A part begins with its own tags or with an information frame of its own.
+    """
+    found = _first_frame(file)
+    if found is None:
+        return [(0, size_bytes)]
+    start, first, info = found
+    end = before_tail_tags(file, size_bytes)
+    if (
+        info is not None
+        and info.stream_bytes
+        and end - start - info.stream_bytes <= first.size_bytes + _FRAME_SLACK_BYTES
+    ):
+        return [(0, size_bytes)]
+    starts, at = [0], start
+    while at < end:
+        after = at
+        for offset, header in walk_frames(file, at, end):
+            if offset > at and _is_info_frame(file, offset, header):
+                starts.append(offset)
+            after = offset + header.size_bytes
+        tagged = after_tail_tags(file, after)
+        file.seek(tagged)
+        begins = tagged + id3_bytes(file.read(HEAD_BYTES))
+        file.seek(begins)
+        if begins == after or begins >= end or parse_header(file.read(4)) is None:
+            break
+        starts.append(tagged)
+        at = begins
+    return list(zip(starts, [*starts[1:], size_bytes], strict=True))
+
+
+def _is_info_frame(file: BinaryIO, at: int, header: FrameHeader) -> bool:
+    file.seek(at)
+    return parse_info_frame(file.read(header.size_bytes)) is not None
 
 
 def _walked_mp3_length(

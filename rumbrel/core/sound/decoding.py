@@ -1,7 +1,9 @@
 """Open a file and read its sound as blocks, through libsndfile for plain PCM and FFmpeg for the rest."""
 
+import tempfile
 from collections.abc import Iterator
-from dataclasses import dataclass
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
 from pathlib import Path
 from types import TracebackType
 from typing import Any, Protocol, Self
@@ -16,7 +18,32 @@ from rumbrel.core.formats.table import codec_row, container_row
 
 from .shape import BLOCK_SAMPLES, Block, SoundShape, speakers_named
 
-__all__ = ["DISC_IMAGE", "SoundSource", "StreamChoice", "is_plain", "open_sound"]
+__all__ = ["DISC_IMAGE", "Link", "SoundSource", "StreamChoice", "is_plain", "link_file", "open_sound"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Link:
+    """One of the streams that follow each other in a file: its bytes, and its own end as in StreamChoice."""
+
+    start_byte: int
+    end_byte: int
+    end_sample: int | None = None
+
+
+@contextmanager
+def link_file(path: Path, start_byte: int, end_byte: int) -> Iterator[Path]:
+    """Some bytes of a file as a file of their own, for as long as it is needed."""
+    with tempfile.NamedTemporaryFile(suffix=path.suffix) as piece, path.open("rb") as whole:
+        whole.seek(start_byte)
+        left = end_byte - start_byte
+        while left > 0 and (chunk := whole.read(min(left, _COPY_BYTES))):
+            piece.write(chunk)
+            left -= len(chunk)
+        piece.flush()
+        yield Path(piece.name)
+
+
+_COPY_BYTES = 1 << 20
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -25,7 +52,8 @@ class StreamChoice:
 
     container and depth_bits come from the file's Facts: FFmpeg does not say how many bits of a
     32 bit sample are used. end_sample cuts what a container marks as padding at the end, counted
-    with the lead_samples of silence that go before the sound of a film that begins late.
+    with the lead_samples of silence that go before the sound of a film that begins late. links are streams
+    that follow each other in the file and are read as one.
     """
 
     container: str
@@ -36,6 +64,7 @@ class StreamChoice:
     codec: str = ""
     channels: int = 0
     speakers: tuple[str, ...] = ()
+    links: tuple[Link, ...] = ()
 
 
 class SoundSource(Protocol):
@@ -404,6 +433,43 @@ class _FlacSource(_Closing):
             self._framed.close()
 
 
+class _LinkedSource(_Closing):
+    """Streams that follow each other in one file, each read as a file of its own, one behind the other."""
+
+    def __init__(self, path: Path, choice: StreamChoice) -> None:
+        self._path, self._choice = path, choice
+        self.damaged_packets = 0
+        self.damaged_at: list[int] = []
+        with self._opened(choice.links[0]) as first:
+            self.shape = first.shape
+
+    @contextmanager
+    def _opened(self, link: Link) -> Iterator[SoundSource]:
+        choice = replace(self._choice, links=(), end_sample=link.end_sample)
+        try:
+            with link_file(self._path, link.start_byte, link.end_byte) as piece, open_sound(piece, choice) as sound:
+                yield sound
+        except OSError as error:
+            raise DecodeError(f"{self._path.name} could not be read: {_reason(error)}.") from error
+
+    def blocks(self) -> Iterator[Block]:
+        at = 0
+        for link in self._choice.links:
+            with self._opened(link) as sound:
+                begun = at
+                for block in sound.blocks():
+                    at += len(block)
+                    yield block.astype(self.shape.dtype, copy=False)
+                self.damaged_packets += sound.damaged_packets
+                self.damaged_at += [begun + place for place in sound.damaged_at]
+
+    def lengths(self) -> Iterator[int]:
+        return (len(block) for block in self.blocks())
+
+    def close(self) -> None:
+        """Each link is closed when it has been read."""
+
+
 def _reason(error: BaseException) -> str:
     text = getattr(error, "strerror", None) or str(error) or type(error).__name__
     return text[0].lower() + text[1:]
@@ -413,6 +479,8 @@ def open_sound(path: Path, choice: StreamChoice) -> SoundSource:
     """Open the chosen sound of a file. Raises DecodeError with a sentence for the user."""
     if not path.is_file():
         raise DecodeError(f"{path.name} is not there any more. Scan its folder again.")
+    if choice.links:
+        return _LinkedSource(path, choice)
     # FFmpeg takes a Vorbis file of one page to be cut at both ends; the reference decoder does not.
     # It knows the channel orders of mono and stereo only.
     reference = (choice.container, choice.codec) == ("ogg", "vorbis") and choice.channels in (1, 2)

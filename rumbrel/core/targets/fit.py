@@ -125,7 +125,8 @@ def fit_to(facts: Facts, target: Target) -> Fit:
             return Fit(kind=FitKind.PLAYS, reason=f"{target.device} {target.verb} it as it is", **making)
         if objection is None and wrapping and not facts.lead_samples:
             rewrap = rewrap_for(facts.codec, facts.container, row.containers)
-            if rewrap is not None:
+            # Of several streams one after another only the first would be packed anew.
+            if rewrap is not None and not facts.links:
                 return Fit(kind=FitKind.REWRAP, reason=f"{target.device} {wrapping}", rewrap=rewrap, **making)
         objections.append(objection or wrapping)
     if refusal:

@@ -1,0 +1,84 @@
+"""Several streams one after another in a file: all are read, or it is said what is not."""
+
+import numpy as np
+
+from rumbrel.core.conversion import carry_out
+from rumbrel.core.encoders.encodings import encoding_for
+from rumbrel.core.encoders.settings import EncoderSettings
+from rumbrel.core.forecast import Action, Source, forecast_batch
+from rumbrel.core.inspection import inspect_file
+from rumbrel.core.sound.shape import SoundShape
+from rumbrel.core.targets import find_target
+from tests.core.case import FolderCase
+from tests.signals import decoded, music
+
+LENGTHS = (70_000, 48_011, 91_237)
+
+
+class LinkTests(FolderCase):
+    def piece(self, key: str, samples: int, *, channels: int = 2, rate: int = 48_000, seed: int = 1) -> bytes:
+        encoding = encoding_for(key)
+        depth = encoding.depths[0] if encoding.depths else 0
+        sound = music(samples, rate=rate, channels=channels, seed=seed)
+        block = (sound * 32767).astype(np.int16) if depth == 16 else sound.astype(np.float32)
+        path = self.folder / f"piece{encoding.suffix}"
+        encoder = encoding.open(
+            path, SoundShape(sample_rate=rate, channels=channels, depth_bits=depth), EncoderSettings()
+        )
+        encoder.write(block)
+        encoder.finish()
+        return path.read_bytes()
+
+    def test_equal_streams_are_read_to_the_end(self) -> None:
+        """RFC 3533, 4, for Ogg; joining MP3 files with their tags is common practice."""
+        id3 = b"ID3\x04\0\0\0\0\0\x0aTIT2\0\0\0\0\0\0"
+        for key, before, behind in (
+            ("vorbis", b"", b""), ("opus", b"", b""), ("mp3", id3, b"TAG" + bytes(125)), ("mp3", b"", b""),
+            ("mp3", b"", b"TAG" + bytes(125)), ("mp3", id3, b""),
+        ):  # fmt: skip
+            with self.subTest(key=key, before=len(before), behind=len(behind)):
+                pieces = [self.piece(key, n, seed=s) for s, n in enumerate(LENGTHS, 1)]
+                path = self.folder / f"joined{encoding_for(key).suffix}"
+                path.write_bytes(b"".join(before + piece + behind for piece in pieces))
+                facts = inspect_file(path)
+                self.assertEqual((facts.samples, len(facts.links), facts.faults), (sum(LENGTHS), 3, ()))
+                sound = decoded(path)
+                self.assertEqual(len(sound), sum(LENGTHS))
+                at = 0
+                for seed, length in enumerate(LENGTHS, 1):
+                    wanted = music(length, rate=48_000, seed=seed)
+                    part = sound[at : at + length].astype(float)
+                    likeness = np.corrcoef(part[2_000:-2_000, 0], wanted[2_000:-2_000, 0])[0, 1]
+                    self.assertGreater(likeness, 0.95, (seed, at))
+                    at += length
+
+    def test_the_same_stream_twice_is_two(self) -> None:
+        for key in ("vorbis", "opus", "mp3"):
+            path = self.folder / f"twice{encoding_for(key).suffix}"
+            path.write_bytes(self.piece(key, 700_000) * 2)
+            self.assertEqual(inspect_file(path).samples, 1_400_000, key)
+
+    def test_one_stream_is_one(self) -> None:
+        for key in ("vorbis", "opus", "mp3"):
+            path = self.folder / f"one{encoding_for(key).suffix}"
+            path.write_bytes(self.piece(key, 300_000))
+            self.assertEqual((inspect_file(path).links, inspect_file(path).samples), ((), 300_000), key)
+
+    def test_what_cannot_be_joined_is_said_and_the_result_is_in_part(self) -> None:
+        for key in ("vorbis", "opus", "mp3"):
+            with self.subTest(key=key):
+                first, other = self.piece(key, 200_000), self.piece(key, 90_000, channels=1)
+                path = self.folder / f"mixed{encoding_for(key).suffix}"
+                path.write_bytes(first + other)
+                facts = inspect_file(path)
+                self.assertEqual(facts.samples, 200_000)
+                self.assertEqual([str(fault.code) for fault in facts.faults], ["other-part"])
+                self.assertIn("0 min 4 s is", facts.faults[0].text)
+                self.assertFalse(facts.ok)
+                source = Source(id=0, path=path, relative=path.relative_to(self.folder))
+                step = forecast_batch([source], find_target("archive-flac"), self.folder / "out" / key).steps[0]
+                self.assertEqual(step.action, Action.CONVERT)
+                outcome = carry_out(step)
+                self.assertEqual(
+                    (outcome.ok, outcome.partial, outcome.samples_out), (False, True, 200_000), outcome.error
+                )
