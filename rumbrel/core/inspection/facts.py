@@ -5,7 +5,7 @@ from enum import StrEnum
 from typing import Any
 
 from rumbrel.core.formats.table import codec_row, container_row
-from rumbrel.core.sound.decoding import Link, StreamChoice
+from rumbrel.core.sound.decoding import BareSound, Link, StreamChoice
 from rumbrel.core.tags import EMPTY_TAGS, TagSet
 
 __all__ = ["FACTS_VERSION", "Facts", "Length", "Fault", "FaultCode", "SoundStream"]
@@ -29,6 +29,7 @@ class FaultCode(StrEnum):
     WRONG_EXTENSION = "wrong-extension"
     TAGS_UNREADABLE = "tags-unreadable"
     OTHER_PART = "other-part"
+    UNFINISHED = "unfinished"
     DOUBTFUL_LOSSLESS = "doubtful-lossless"
     OTHER_SOUND = "other-sound"
 
@@ -41,7 +42,7 @@ _HARMLESS = frozenset(
         FaultCode.OTHER_SOUND,
     }
 )
-_SALVAGEABLE = frozenset({FaultCode.CUT_SHORT, FaultCode.DAMAGED, FaultCode.OTHER_PART})
+_SALVAGEABLE = frozenset({FaultCode.CUT_SHORT, FaultCode.DAMAGED, FaultCode.OTHER_PART, FaultCode.UNFINISHED})
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -86,7 +87,8 @@ class Facts:
     about the one at sound_index. speakers are the channels' names where the file states them. lead_samples is the silence
     that goes before the sound so that it stays with its pictures; samples counts it. Delay and
     padding are the encoder's, in samples, None where the file does not state them. links are the streams
-    that follow each other in the file, where there are several. content_mark knows the
+    that follow each other in the file, where there are several; bare is where the samples are, where the header
+    states their length wrongly. content_mark knows the
     file again under another name (see files.content_mark); "" where it could not be read.
     """
 
@@ -111,6 +113,7 @@ class Facts:
     streams: tuple[SoundStream, ...] = ()
     lead_samples: int = 0
     links: tuple[Link, ...] = ()
+    bare: BareSound | None = None
     delay_samples: int | None = None
     padding_samples: int | None = None
     has_video: bool = False
@@ -148,6 +151,7 @@ class Facts:
             channels=self.channels,
             speakers=self.speakers,
             links=self.links,
+            bare=self.bare,
         )
 
     def as_record(self) -> dict[str, Any]:

@@ -6,7 +6,7 @@ most of the work. What is left open here is read that way.
 
 import struct
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import BinaryIO
 
@@ -17,9 +17,10 @@ from rumbrel.core.containers.id3 import after_id3
 from rumbrel.core.containers.mp4 import box_content, list_boxes
 from rumbrel.core.containers.mpeg_frames import find_first_frame, parse_header
 from rumbrel.core.containers.ogg import last_position
+from rumbrel.core.sound.decoding import BareSound
 from rumbrel.core.sound.shape import speakers_of_mask
 
-from .facts import Length
+from .facts import Fault, FaultCode, Length
 from .mp4_lengths import chunks_inside
 from .mpeg_lengths import mp3_length
 
@@ -30,7 +31,8 @@ _TAIL_BYTES = 70_000
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Heading:
-    """What the header states of the one sound in the file."""
+    """What the header states of the one sound in the file. frame_bytes are those of all channels' samples of one
+    instant, 0 where that means nothing."""
 
     container: str
     codec: str
@@ -39,6 +41,9 @@ class Heading:
     bit_depth: int | None
     length: Length
     speakers: tuple[str, ...] = ()
+    bare: BareSound | None = None
+    fault: Fault | None = None
+    frame_bytes: int = 0
 
 
 def read_heading(path: Path, size_bytes: int) -> Heading | None:
@@ -65,9 +70,61 @@ def _wav(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
         if name == b"fmt ":
             file.seek(at)
             form = file.read(min(length, 40))
-        elif name == b"data":
-            return _wav_heading(form, length) if len(form) >= 16 and at + length <= size_bytes else None
+        elif name == b"data" and len(form) >= 16:
+            if length == 0 or _is_hidden(file, at + length, size_bytes):
+                return _misstated(_wav_heading(form, size_bytes - at), at, length, big_endian=False)
+            return _wav_heading(form, length) if at + length <= size_bytes else None
     return None
+
+
+_LEAST_HIDDEN_BYTES = 4096
+"""Less than this behind the sound is somebody's remark and no sound."""
+
+
+def _is_hidden(file: BinaryIO, end: int, size_bytes: int) -> bool:
+    """Whether what lies behind the sound's stated end is no chunk, and so is likely to be more of the sound."""
+    at = end + end % 2
+    if size_bytes - at < _LEAST_HIDDEN_BYTES:
+        return False
+    file.seek(at)
+    head = file.read(8)
+    named = all(32 <= sign < 127 for sign in head[:4]) or head[:4] == bytes(4)
+    return not named or at + 8 + int.from_bytes(head[4:], "little") > size_bytes + 1
+
+
+_BARE_SUBTYPES = {
+    ("pcm", 8): "PCM_U8", ("pcm", 16): "PCM_16", ("pcm", 24): "PCM_24", ("pcm", 32): "PCM_32",
+    ("pcm-float", 32): "FLOAT", ("pcm-float", 64): "DOUBLE", ("mu-law", 8): "ULAW", ("a-law", 8): "ALAW",
+}  # fmt: skip
+
+
+def _misstated(heading: Heading | None, at: int, stated_bytes: int, *, big_endian: bool) -> Heading | None:
+    """The sound to the end of the file, where the header states no length or too small a one."""
+    if heading is None:
+        return None
+    frame_bytes = heading.frame_bytes
+    subtype = _BARE_SUBTYPES.get((heading.codec, frame_bytes * 8 // heading.channels))
+    samples = heading.length.samples
+    if subtype is None or not samples:
+        return None
+    if big_endian and subtype == "PCM_U8":
+        subtype = "PCM_S8"
+    bare = BareSound(
+        start_byte=at, end_byte=at + samples * frame_bytes, subtype=subtype, sample_rate=heading.sample_rate,
+        channels=heading.channels, big_endian=big_endian,
+    )  # fmt: skip
+    here = _minutes(samples / heading.sample_rate)
+    if stated_bytes:
+        stated = _minutes(stated_bytes // frame_bytes / heading.sample_rate)
+        text = f"The header states {stated}, but {here} of sound lie in the file; all of it is read. Hear its end."
+    else:
+        text = f"Never finished: the header states no length, as after an interrupted recording. {here} can be read."
+    return replace(heading, bare=bare, fault=Fault(code=FaultCode.UNFINISHED, text=text))
+
+
+def _minutes(seconds: float) -> str:
+    minutes, rest = divmod(round(seconds), 60)
+    return f"{minutes} min {rest} s"
 
 
 def _wav_heading(form: bytes, data_bytes: int) -> Heading | None:
@@ -87,7 +144,7 @@ def _wav_heading(form: bytes, data_bytes: int) -> Heading | None:
     depth = {"pcm": valid if bits == 32 else bits, "pcm-float": None}.get(codec)
     return Heading(
         container="wav", codec=codec, sample_rate=rate, channels=channels, bit_depth=depth, length=length,
-        speakers=speakers,
+        speakers=speakers, frame_bytes=frame_bytes,
     )  # fmt: skip
 
 
@@ -103,7 +160,7 @@ def _aiff(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
     if head[8:12] not in (b"AIFF", b"AIFC"):
         return None
     common = sound = b""
-    sound_bytes = 0
+    sound_bytes = sound_at = 0
     for name, at, taken in riff_chunks(file, size_bytes, ">"):
         if at + taken > size_bytes:
             return None
@@ -111,18 +168,32 @@ def _aiff(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
             file.seek(at)
             common = file.read(min(taken, 22))
         elif name == b"SSND":
-            sound, sound_bytes = name, taken - 8
+            sound, sound_bytes, sound_at = name, taken - 8, at + 8
+            if not taken:
+                # Never finished: what follows is the sound, and no chunk.
+                sound_bytes = 0
+                break
     if len(common) < 18 or not sound:
         return None
     channels, samples, bits = struct.unpack_from(">HIH", common)
     codec, rate = _AIFF_CODECS.get(common[18:22]), _extended(common[8:18])
+    little = common[18:22] == b"sowt"
+    frame_bytes = channels * (_CODED_BITS.get(codec or "") or bits) // 8
+    unfinished = sound_bytes <= 0 and not samples and frame_bytes
+    if unfinished:
+        samples = (size_bytes - sound_at) // frame_bytes
+        sound_bytes = size_bytes - sound_at
     if codec is None or not channels or not samples or not rate or (codec == "pcm" and bits not in (8, 16, 24, 32)):
         return None
     if samples * channels * (_CODED_BITS.get(codec) or bits) // 8 > sound_bytes:
         return None
     length = Length(samples=samples, stated=samples, bitrate_mode="constant")
     depth = bits if codec == "pcm" else None
-    return Heading(container="aiff", codec=codec, sample_rate=rate, channels=channels, bit_depth=depth, length=length)
+    heading = Heading(
+        container="aiff", codec=codec, sample_rate=rate, channels=channels, bit_depth=depth, length=length,
+        frame_bytes=frame_bytes,
+    )  # fmt: skip
+    return _misstated(heading, sound_at, 0, big_endian=not little) if unfinished else heading
 
 
 def _extended(raw: bytes) -> int:

@@ -164,8 +164,9 @@ def _inspect_heading(path: Path, facts: Facts, heading: Heading) -> Facts:
         streams=(stream,),
         delay_samples=length.delay_samples,
         padding_samples=length.padding_samples,
+        bare=heading.bare,
         tags=tags,
-        faults=faults,
+        faults=(*((heading.fault,) if heading.fault else ()), *faults),
     )
 
 

@@ -2,6 +2,7 @@
 
 import io
 import struct
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -16,6 +17,11 @@ __all__ = ["chunks_inside", "m4a_stream_length"]
 def m4a_stream_length(path: Path, stream: Any) -> Length:
     """The track's edited duration, and whether all boxes lie inside the file."""
     rate = stream.codec_context.sample_rate
+    if _is_fragmented(path):
+        # Its tables are empty by design (ISO/IEC 14496-12, 8.8): it is whole when its last box is.
+        counted = counted_length(path, stream)
+        whole = counted.whole and _boxes_end(path) <= path.stat().st_size
+        return replace(counted, whole=whole, bitrate_mode="variable")
     if stream.duration is None or not rate:
         return counted_length(path, stream)
     samples = _edited_samples(path, stream) or round(stream.duration * stream.time_base * rate)
@@ -26,6 +32,11 @@ def m4a_stream_length(path: Path, stream: Any) -> Length:
     return Length(
         samples=min(counted.samples, samples), stated=samples, whole=False, bitrate_bps=bitrate, bitrate_mode="variable"
     )
+
+
+def _is_fragmented(path: Path) -> bool:
+    with path.open("rb") as file:
+        return any(name == b"moof" for name, _, _ in top_boxes(file))
 
 
 def _boxes_end(path: Path) -> int:

@@ -1,5 +1,6 @@
 """Open a file and read its sound as blocks, through libsndfile for plain PCM and FFmpeg for the rest."""
 
+import io
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -18,7 +19,7 @@ from rumbrel.core.formats.table import codec_row, container_row
 
 from .shape import BLOCK_SAMPLES, Block, SoundShape, speakers_named
 
-__all__ = ["DISC_IMAGE", "Link", "SoundSource", "StreamChoice", "is_plain", "link_file", "open_sound"]
+__all__ = ["DISC_IMAGE", "BareSound", "Link", "SoundSource", "StreamChoice", "is_plain", "link_file", "open_sound"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -28,6 +29,19 @@ class Link:
     start_byte: int
     end_byte: int
     end_sample: int | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class BareSound:
+    """Where the samples of an uncompressed file lie, whose header states their length wrongly: libsndfile's word
+    for their coding, and whether their bytes are in big-endian order."""
+
+    start_byte: int
+    end_byte: int
+    subtype: str
+    sample_rate: int
+    channels: int
+    big_endian: bool = False
 
 
 @contextmanager
@@ -53,7 +67,8 @@ class StreamChoice:
     container and depth_bits come from the file's Facts: FFmpeg does not say how many bits of a
     32 bit sample are used. end_sample cuts what a container marks as padding at the end, counted
     with the lead_samples of silence that go before the sound of a film that begins late. links are streams
-    that follow each other in the file and are read as one.
+    that follow each other in the file and are read as one. bare says where the samples are, where the header
+    is not to be believed.
     """
 
     container: str
@@ -65,6 +80,7 @@ class StreamChoice:
     channels: int = 0
     speakers: tuple[str, ...] = ()
     links: tuple[Link, ...] = ()
+    bare: BareSound | None = None
 
 
 class SoundSource(Protocol):
@@ -130,12 +146,52 @@ DISC_IMAGE = "disc-image"
 """Bare samples as an audio disc holds them (IEC 60908): 44.1 kHz, 16 bit, stereo, little-endian."""
 
 
+class _Window(io.RawIOBase):
+    """Some bytes of a file, as a file."""
+
+    def __init__(self, path: Path, start_byte: int, end_byte: int) -> None:
+        self._file = path.open("rb")
+        self._start, self._length, self._at = start_byte, end_byte - start_byte, 0
+
+    def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
+        self._at = offset + {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._length}[whence]
+        return self._at
+
+    def tell(self) -> int:
+        return self._at
+
+    def read(self, size: int = -1) -> bytes:
+        left = max(0, self._length - self._at)
+        self._file.seek(self._start + self._at)
+        piece = self._file.read(left if size < 0 else min(size, left))
+        self._at += len(piece)
+        return piece
+
+    def readinto(self, buffer: Any) -> int:
+        piece = self.read(len(buffer))
+        buffer[: len(piece)] = piece
+        return len(piece)
+
+    def close(self) -> None:
+        self._file.close()
+        super().close()
+
+
+def _open_bare(path: Path, bare: BareSound) -> soundfile.SoundFile:
+    return soundfile.SoundFile(
+        _Window(path, bare.start_byte, bare.end_byte), samplerate=bare.sample_rate, channels=bare.channels,
+        format="RAW", subtype=bare.subtype, endian="BIG" if bare.big_endian else "LITTLE",
+    )  # fmt: skip
+
+
 class _PlainSource(_Closing):
     """PCM, G.711 and simple telephone codings in plain containers, through libsndfile."""
 
     def __init__(self, path: Path, choice: StreamChoice) -> None:
         bare = container_row(choice.container).bare
-        if choice.container == DISC_IMAGE:
+        if choice.bare is not None:
+            self._file = _open_bare(path, choice.bare)
+        elif choice.container == DISC_IMAGE:
             self._file = soundfile.SoundFile(
                 str(path), samplerate=44_100, channels=2, format="RAW", subtype="PCM_16", endian="LITTLE"
             )

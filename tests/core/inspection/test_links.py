@@ -1,5 +1,8 @@
 """Several streams one after another in a file: all are read, or it is said what is not."""
 
+from pathlib import Path
+
+import av
 import numpy as np
 
 from rumbrel.core.conversion import carry_out
@@ -10,7 +13,7 @@ from rumbrel.core.inspection import inspect_file
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.targets import find_target
 from tests.core.case import FolderCase
-from tests.signals import decoded, music
+from tests.signals import decoded, music, write_sound
 
 LENGTHS = (70_000, 48_011, 91_237)
 
@@ -82,3 +85,65 @@ class LinkTests(FolderCase):
                 self.assertEqual(
                     (outcome.ok, outcome.partial, outcome.samples_out), (False, True, 200_000), outcome.error
                 )
+
+
+class WrongHeaderTests(FolderCase):
+    """Recorders that were interrupted leave headers that state no length, or an old one (common practice)."""
+
+    def wav(self, name: str, samples: int = 120_000, **more: object) -> Path:
+        return write_sound(self.folder / name, samples, **more)
+
+    def test_sizes_of_nothing_are_read_to_the_end_and_said(self) -> None:
+        for name, subtype, places in (
+            ("a.wav", "PCM_16", (4, 40)), ("b.wav", "PCM_24", (4, 40)), ("c.aiff", "PCM_16", None), ("d.wav", "PCM_U8", (4, 40)),
+        ):  # fmt: skip
+            with self.subTest(name=name):
+                path = self.wav(name, subtype=subtype)
+                whole = decoded(path)
+                raw = bytearray(path.read_bytes())
+                if places is None:
+                    at = raw.index(b"COMM") + 10
+                    places = (at, raw.index(b"SSND") + 4)
+                for place in places:
+                    raw[place : place + 4] = bytes(4)
+                path.write_bytes(raw)
+                facts = inspect_file(path)
+                self.assertEqual((facts.samples, [str(f.code) for f in facts.faults]), (len(whole), ["unfinished"]))
+                self.assertIn("0 min 3 s can be read", facts.faults[0].text)
+                self.assertTrue(np.array_equal(decoded(path), whole))
+
+    def test_a_size_that_is_too_small_hides_nothing(self) -> None:
+        path = self.wav("half.wav")
+        whole = decoded(path)
+        raw = bytearray(path.read_bytes())
+        raw[40:44] = (len(whole) // 2 * 4).to_bytes(4, "little")
+        path.write_bytes(raw)
+        facts = inspect_file(path)
+        self.assertEqual((facts.samples, [str(f.code) for f in facts.faults]), (len(whole), ["unfinished"]))
+        self.assertIn("The header states 0 min 1 s, but 0 min 3 s", facts.faults[0].text)
+        self.assertTrue(np.array_equal(decoded(path), whole))
+
+    def test_chunks_behind_the_sound_are_no_sound(self) -> None:
+        path = self.wav("tagged.wav")
+        whole = len(decoded(path))
+        path.write_bytes(path.read_bytes() + b"junk" + (8_000).to_bytes(4, "little") + b"\x7f" * 8_000)
+        self.assertEqual((inspect_file(path).samples, inspect_file(path).faults), (whole, ()))
+
+    def test_a_fragmented_file_is_whole_and_a_cut_one_is_cut(self) -> None:
+        """ISO/IEC 14496-12, 8.8."""
+        path = self.folder / "parts.m4a"
+        sound = music(200_000, rate=48_000)
+        options = {"movflags": "frag_keyframe+empty_moov+default_base_moof", "frag_duration": "500000"}
+        with av.open(str(path), "w", format="mp4", container_options=options) as container:
+            stream = container.add_stream("aac", rate=48_000, layout="stereo")
+            frame = av.AudioFrame.from_ndarray(sound.T.astype(np.float32).copy(), format="fltp", layout="stereo")
+            frame.sample_rate = 48_000
+            for part in (frame, None):
+                for packet in stream.encode(part):
+                    container.mux(packet)
+        self.assertGreater(path.read_bytes().count(b"moof"), 3)
+        facts = inspect_file(path)
+        self.assertEqual(facts.faults, ())
+        self.assertLess(abs(facts.samples - 200_000), 2_100)
+        path.write_bytes(path.read_bytes()[:-5_000])
+        self.assertEqual([str(fault.code) for fault in inspect_file(path).faults], ["cut-short"])
