@@ -37,6 +37,7 @@ from rumbrel.core.sound.stages import Treatment, build_chain
 from rumbrel.core.targets import Target, find_target, fit_to
 from rumbrel.core.targets.parsing import parse_target
 from rumbrel.core.workflows.make_disc import programme_of
+from tests.measure.likeness import measure_likeness
 from tests.signals import write_sound
 
 TURNS = 3
@@ -313,6 +314,7 @@ MEASURES: dict[str, Callable[[Path], None]] = {
     "second-run": measure_second_run,
     "inspect": measure_inspect,
     "memory": measure_memory,
+    "likeness": measure_likeness,
 }
 
 

@@ -11,7 +11,14 @@ from rumbrel.core.forecast.steps import Action, Step, Warning, WarningCode
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.sound.decoding import open_sound
 
-from .check import check_result, coded_sound, compare_rewrapped, inspect_result
+from .check import (
+    Checked,
+    check_result,
+    coded_sound,
+    compare_rewrapped,
+    inspect_result,
+    likeness_warnings,
+)
 from .lane import Lane, Passage, put_tags
 from .outcome import Outcome
 
@@ -193,21 +200,23 @@ def _settled(lane: Lane, passage: Passage | None, part: _Part) -> Outcome:
 def _proved(lane: Lane, passage: Passage, warnings: tuple[Warning, ...], part: _Part) -> Outcome:
     step = lane.step
     if part.watch.checks:
-        result = check_result(lane.working, step, passage, part)
+        checked = check_result(lane.working, step, passage, part)
+        warnings += likeness_warnings(checked.likeness)
     else:
-        result = Facts(path=step.output, size_bytes=lane.working.stat().st_size)
+        checked = Checked(facts=Facts(path=step.output, size_bytes=lane.working.stat().st_size))
     partial = any(warning.code in (WarningCode.CUT_SHORT, WarningCode.DAMAGED) for warning in warnings)
     return Outcome(
         step=replace(step, warnings=warnings),
         ok=not partial,
         partial=partial,
-        bytes_out=result.size_bytes,
+        bytes_out=checked.facts.size_bytes,
         samples_in=passage.samples_in,
         samples_out=passage.samples_out,
         checked=part.watch.checks,
-        digest=passage.digest.hexdigest() if passage.digest else "",
+        digest=passage.digest.hexdigest() if passage.digest and passage.is_exact else "",
         error="Only a part of the source could be saved." if partial else "",
-        bitrate_bps=result.bitrate_bps,
+        bitrate_bps=checked.facts.bitrate_bps,
+        difference_db=checked.likeness.difference_db if checked.likeness else None,
         warnings=warnings,
     )
 

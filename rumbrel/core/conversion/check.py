@@ -1,22 +1,32 @@
 """Proof that a result is right: decode it again, compare it with its source and its target."""
 
 from collections.abc import Callable, Iterator
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Protocol
 
 from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.encoders.rewrap import CodedSound, Rewrap, packets_digest, skipped_at_start
 from rumbrel.core.errors import CheckFailed, DecodeError
-from rumbrel.core.forecast.steps import Step
+from rumbrel.core.forecast.steps import Step, Warning, WarningCode
 from rumbrel.core.formats.table import codec_row
 from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.sound.decoding import SoundSource, open_sound
 from rumbrel.core.sound.digest import SampleDigest
+from rumbrel.core.sound.likeness import Likeness, Sketch, compared
 from rumbrel.core.sound.stages import Cut
 from rumbrel.core.targets.fit import FitKind, fit_to
+from rumbrel.core.verdict import Verdict
 
-__all__ = ["check_result", "coded_sound", "compare_rewrapped", "digest_of", "inspect_result"]
+__all__ = [
+    "Checked",
+    "check_result",
+    "coded_sound",
+    "compare_rewrapped",
+    "digest_of",
+    "inspect_result",
+    "likeness_warnings",
+]
 
 Tell = Callable[[float], None]
 """Takes the share done, 0.0 to 1.0."""
@@ -29,6 +39,16 @@ class _Promise(Protocol):
     def samples_out(self) -> int: ...
     @property
     def digest(self) -> SampleDigest | None: ...
+    @property
+    def sketch(self) -> Sketch | None: ...
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Checked:
+    """A result that was not found wrong: its Facts, and of a lossy one how like its source it is."""
+
+    facts: Facts
+    likeness: Likeness | None = None
 
 
 def inspect_result(working: Path, step: Step) -> Facts:
@@ -43,18 +63,36 @@ def inspect_result(working: Path, step: Step) -> Facts:
     return facts
 
 
-def check_result(working: Path, step: Step, promise: _Promise, tell: Tell) -> Facts:
-    """Inspect and decode a converted file. Returns its Facts; raises CheckFailed with what is wrong."""
+def check_result(working: Path, step: Step, promise: _Promise, tell: Tell) -> Checked:
+    """Inspect and decode a converted file, and compare it with what was to be written: sample by sample where
+    the coding is lossless, by likeness where it is not. Raises CheckFailed with what is wrong."""
     facts = inspect_result(working, step)
     _compare_shape(facts, step)
-    digest = SampleDigest(16 if (facts.bit_depth or 16) <= 16 else 32) if promise.digest else None
-    samples = _decode(working, facts, digest, tell)
-    slack = encoding_for(step.encoding).slack_samples
-    if not promise.samples_out <= samples <= promise.samples_out + slack:
-        raise CheckFailed(f"The result decodes to {samples} samples, {promise.samples_out} were written.")
-    if digest and promise.digest and digest.hexdigest() != promise.digest.hexdigest():
-        raise CheckFailed("The result's samples differ from the source's.")
-    return facts
+    encoding = encoding_for(step.encoding)
+    digest = SampleDigest(promise.digest.width_bits) if promise.digest else None
+    sketch = Sketch(promise.sketch.shape) if promise.sketch else None
+    try:
+        samples = _decode(working, facts, digest, tell, sketch=sketch, leading_samples=encoding.leading_samples)
+        if not promise.samples_out <= samples <= promise.samples_out + encoding.slack_samples:
+            raise CheckFailed(f"The result decodes to {samples} samples, {promise.samples_out} were written.")
+        if digest and promise.digest and digest.hexdigest() != promise.digest.hexdigest():
+            raise CheckFailed("The result's samples differ from those that were written.")
+        likeness = compared(promise.sketch, sketch) if promise.sketch and sketch else None
+    finally:
+        if sketch:
+            sketch.close()
+    if likeness and likeness.verdict is Verdict.FAILED:
+        raise CheckFailed(
+            f"The result is not like its source: {likeness.text} (difference {likeness.difference_db:.0f} dB)."
+        )
+    return Checked(facts=facts, likeness=likeness)
+
+
+def likeness_warnings(likeness: Likeness | None) -> tuple[Warning, ...]:
+    """What a check of a lossy result leaves open."""
+    if likeness is None or likeness.verdict is Verdict.PASSED:
+        return ()
+    return (Warning(code=WarningCode.NOT_COMPARED, text=f"Not compared closely: {likeness.text}. Hear it."),)
 
 
 def digest_of(path: Path, facts: Facts, tell: Tell, stretch: Cut | None = None) -> SampleDigest:
@@ -104,11 +142,41 @@ def _digested(sound: SoundSource, digest: SampleDigest, stretch: Cut | None) -> 
         yield len(block)
 
 
-def _decode(working: Path, facts: Facts, digest: SampleDigest | None, tell: Tell, stretch: Cut | None = None) -> int:
+def _sketched(sound: SoundSource, sketch: Sketch, leading_samples: int) -> Iterator[int]:
+    """Only frames that a window reaches into are turned into blocks: that costs as much as decoding them."""
+    at = -leading_samples
+    for length, block in sound.pieces(
+        lambda start, end: end > leading_samples and sketch.wanted(start - leading_samples, end - leading_samples)
+    ):
+        before = max(0, min(length, -at))
+        if block is None:
+            sketch.skip(length - before)
+        else:
+            sketch.push(block[before:])
+        at += length
+        yield length
+
+
+def _decode(
+    working: Path,
+    facts: Facts,
+    digest: SampleDigest | None,
+    tell: Tell,
+    stretch: Cut | None = None,
+    *,
+    sketch: Sketch | None = None,
+    leading_samples: int = 0,
+) -> int:
     samples = 0
     try:
         with open_sound(working, facts.choice()) as sound:
-            for length in _digested(sound, digest, stretch) if digest else sound.lengths():
+            if digest:
+                lengths = _digested(sound, digest, stretch)
+            elif sketch:
+                lengths = _sketched(sound, sketch, leading_samples)
+            else:
+                lengths = sound.lengths()
+            for length in lengths:
                 samples += length
                 tell(min(1.0, samples / max(1, facts.samples)))
             if sound.damaged_packets:

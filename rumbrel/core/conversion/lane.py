@@ -8,7 +8,8 @@ from rumbrel.core.encoders.encodings import Encoder, encoding_for
 from rumbrel.core.errors import OutputError, RumbrelError, TagError
 from rumbrel.core.files import output_errors, working_file
 from rumbrel.core.forecast.steps import Step, Warning, WarningCode
-from rumbrel.core.sound.digest import SampleDigest
+from rumbrel.core.sound.digest import SampleDigest, digest_bits
+from rumbrel.core.sound.likeness import Sketch
 from rumbrel.core.sound.shape import Block, SoundShape
 from rumbrel.core.sound.stages import Cut, build_chain
 from rumbrel.core.tags import Chapter, TagSet, apply_rules, read_tags, write_tags
@@ -18,11 +19,14 @@ __all__ = ["Lane", "Passage", "carried_tags"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Passage:
-    """What went through: samples read and written, and the digest where nothing was changed."""
+    """What went through: samples read and written; the digest of what was written where a lossless encoder has
+    to give it back, and whether that is the source's too; the sketch of what a lossy one has to resemble."""
 
     samples_in: int
     samples_out: int
     digest: SampleDigest | None
+    is_exact: bool
+    sketch: Sketch | None
     clipped_values: int
     damaged_packets: int
 
@@ -36,6 +40,7 @@ class Lane:
         self._stack = ExitStack()
         self._samples_out = 0
         self._encoder: Encoder | None = None
+        self._sketch: Sketch | None = None
         try:
             self._open(step, shape)
         except RumbrelError as error:
@@ -48,8 +53,9 @@ class Lane:
         encoding.check_request(step.shape, step.target.make.settings)
         self._chain = build_chain(shape, step.shape, step.treatment)
         self._cut = Cut(step.treatment.start_sample, step.treatment.end_sample)
-        exact = encoding.lossless and self._chain.is_exact and not shape.is_float
-        self._digest = SampleDigest(16 if step.shape.depth_bits <= 16 else 32) if exact else None
+        self._is_exact = encoding.lossless and self._chain.is_exact and not shape.is_float
+        self._digest = SampleDigest(digest_bits(step.shape)) if encoding.lossless else None
+        self._sketch = None if encoding.lossless else Sketch(step.shape)
         self.working = self._stack.enter_context(working_file(Path(step.output)))
         with output_errors(self.working.parent):
             self._encoder = encoding.open(self.working, step.shape, step.target.make.settings)
@@ -68,6 +74,8 @@ class Lane:
             self._samples_out += len(shaped)
             if self._digest:
                 self._digest.push(shaped)
+            if self._sketch:
+                self._sketch.push(shaped)
             self._encoder.write(shaped)
 
     def finish(self, samples_in: int, damaged_packets: int) -> Passage | None:
@@ -88,6 +96,8 @@ class Lane:
             samples_in=samples_in,
             samples_out=self._samples_out,
             digest=self._digest,
+            is_exact=self._is_exact,
+            sketch=self._sketch,
             clipped_values=self._chain.clipped_values,
             damaged_packets=damaged_packets,
         )
@@ -97,6 +107,8 @@ class Lane:
         if self._encoder is not None:
             self._encoder.abandon()
             self._encoder = None
+        if self._sketch is not None:
+            self._sketch.close()
         self._stack.close()
 
     def write_tags(self) -> tuple[Warning, ...]:

@@ -14,7 +14,8 @@ class Outcome:
 
     samples_in and samples_out count sampling instants of source and result. partial says that only a part
     of the source could be saved: ok is False then, and the result is there. digest is that of the
-    samples where result and source are equal to the bit, else "".
+    samples where result and source are equal to the bit, else "". difference_db is what differs between a
+    lossy result and its source, against the source; None where it was not compared that way.
     """
 
     step: Step
@@ -27,6 +28,7 @@ class Outcome:
     error: str = ""
     partial: bool = False
     bitrate_bps: int = 0
+    difference_db: float | None = None
     warnings: tuple[Warning, ...] = ()
 
     def as_record(self) -> dict[str, Any]:
@@ -45,6 +47,7 @@ class Outcome:
             "samples_out": self.samples_out,
             "checked": self.checked,
             "digest": self.digest or None,
+            "difference_db": self.difference_db,
             "error": self.error or None,
             "warnings": warning_records(self.warnings),
         }

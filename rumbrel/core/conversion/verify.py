@@ -8,10 +8,12 @@ from rumbrel.core.errors import CheckFailed, RumbrelError
 from rumbrel.core.files import file_digest
 from rumbrel.core.forecast.steps import Action, Step
 from rumbrel.core.sound.decoding import open_sound
-from rumbrel.core.sound.digest import SampleDigest
+from rumbrel.core.sound.digest import SampleDigest, digest_bits
+from rumbrel.core.sound.likeness import Likeness, Sketch
+from rumbrel.core.sound.shape import Block
 from rumbrel.core.sound.stages import Cut, build_chain
 
-from .check import check_result, compare_rewrapped, digest_of, inspect_result
+from .check import check_result, compare_rewrapped, digest_of, inspect_result, likeness_warnings
 from .outcome import Outcome
 
 __all__ = ["verify_step"]
@@ -22,6 +24,8 @@ class _Wanted:
     samples_in: int
     samples_out: int
     digest: SampleDigest | None
+    is_exact: bool
+    sketch: Sketch | None
 
 
 def _quietly(share: float) -> None:
@@ -38,36 +42,42 @@ def verify_step(step: Step) -> Outcome:
     try:
         if not result.is_file():
             raise CheckFailed(f"{result} is not there. Convert again to make it.")
-        samples_in, samples_out, digest = _compared(step, result)
+        samples_in, samples_out, digest, likeness = _compared(step, result)
     except RumbrelError as error:
         return Outcome(step=step, ok=False, error=str(error), warnings=step.warnings)
     return Outcome(
         step=step, ok=True, bytes_out=result.stat().st_size, samples_in=samples_in, samples_out=samples_out,
-        checked=True, digest=digest, warnings=step.warnings,
+        checked=True, digest=digest, difference_db=likeness.difference_db if likeness else None,
+        warnings=step.warnings + likeness_warnings(likeness),
     )  # fmt: skip
 
 
-def _compared(step: Step, result: Path) -> tuple[int, int, str]:
+def _compared(step: Step, result: Path) -> tuple[int, int, str, Likeness | None]:
     source = Path(step.source.path)
     if step.action is Action.COPY and not step.extra_fields:
         if file_digest(source) != file_digest(result):
             raise CheckFailed(f"{result.name} is no longer a copy of its source. Replace it.")
-        return step.source.samples, step.source.samples, ""
+        return step.source.samples, step.source.samples, "", None
     if step.action is Action.REWRAP:
         row = step.rewrap
         digest = row and compare_rewrapped(step.source, result, inspect_result(result, step), row, _quietly)
         if not digest:
             raise CheckFailed(f"{result.name} does not decode as its source does. Replace it.")
-        return step.source.samples, digest.samples, digest.hexdigest()
+        return step.source.samples, digest.samples, digest.hexdigest(), None
     if step.action is Action.COPY:
         before = digest_of(source, step.source, _quietly)
         after = digest_of(result, inspect_result(result, step), _quietly)
         if before.hexdigest() != after.hexdigest():
             raise CheckFailed(f"{result.name} does not decode as its source does. Replace it.")
-        return before.samples, after.samples, after.hexdigest()
+        return before.samples, after.samples, after.hexdigest(), None
     wanted = _wanted(step)
-    check_result(result, step, wanted, _quietly)
-    return wanted.samples_in, wanted.samples_out, wanted.digest.hexdigest() if wanted.digest else ""
+    try:
+        checked = check_result(result, step, wanted, _quietly)
+    finally:
+        if wanted.sketch:
+            wanted.sketch.close()
+    same = wanted.digest.hexdigest() if wanted.digest and wanted.is_exact else ""
+    return wanted.samples_in, wanted.samples_out, same, checked.likeness
 
 
 def _wanted(step: Step) -> _Wanted:
@@ -76,15 +86,24 @@ def _wanted(step: Step) -> _Wanted:
         raise CheckFailed("This line has no plan for its sound.")
     with open_sound(Path(step.source.path), step.source.choice()) as sound:
         chain = build_chain(sound.shape, step.shape, step.treatment)
-        exact = encoding_for(step.encoding).lossless and chain.is_exact and not sound.shape.is_float
-        digest = SampleDigest(16 if step.shape.depth_bits <= 16 else 32) if exact else None
+        lossless = encoding_for(step.encoding).lossless
+        digest = SampleDigest(digest_bits(step.shape)) if lossless else None
+        sketch = None if lossless else Sketch(step.shape)
         cut = Cut(step.treatment.start_sample, step.treatment.end_sample)
         samples_in = samples_out = 0
         for block in sound.blocks():
             samples_in += len(block)
-            shaped = chain.push(cut.push(block))
-            samples_out += len(shaped)
-            if digest:
-                digest.push(shaped)
-        samples_out += sum(len(shaped) for shaped in chain.finish())
-    return _Wanted(samples_in=samples_in, samples_out=samples_out, digest=digest)
+            samples_out += _noted(chain.push(cut.push(block)), digest, sketch)
+        samples_out += sum(_noted(shaped, digest, sketch) for shaped in chain.finish())
+    return _Wanted(
+        samples_in=samples_in, samples_out=samples_out, digest=digest, sketch=sketch,
+        is_exact=lossless and chain.is_exact and not sound.shape.is_float,
+    )  # fmt: skip
+
+
+def _noted(shaped: Block, digest: SampleDigest | None, sketch: Sketch | None) -> int:
+    if digest and len(shaped):
+        digest.push(shaped)
+    if sketch and len(shaped):
+        sketch.push(shaped)
+    return len(shaped)

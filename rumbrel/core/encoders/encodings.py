@@ -40,7 +40,8 @@ class Encoding:
     takes floating point and has no depth. rates and bitrates_kbps are None where any will do (rates
     up to highest_rate where the encoder has a limit: libFLAC's and libvorbis's are measured), and
     bitrates_kbps is empty where the rate and depth settle the bitrate. A decoder that honours the
-    headers returns the samples put in, and at most slack_samples of silence or filter tail more.
+    headers returns the samples put in, and at most slack_samples of silence or filter tail more; leading_samples
+    of these come before the first (measured).
     without_channels are counts below max_channels whose speakers the container names otherwise than
     WAV does. efforts is the range of the encoder's steps, None where it has none. coded_bits is the number
     of bits of a coded sample where that is fixed. largest_bytes is what the container can state, and larger the encoding
@@ -64,6 +65,7 @@ class Encoding:
     has_quality: bool = False
     efforts: tuple[int, int] | None = None
     slack_samples: int = 0
+    leading_samples: int = 0
     coded_bits: int | None = None
     largest_bytes: int | None = None
     larger: str = ""
@@ -175,7 +177,8 @@ ENCODINGS: tuple[Encoding, ...] = (
     ),
     Encoding(
         key="wav-g722", label="WAV G.722", container="wav", codec="g722", suffix=".wav", lossless=False, depths=(16,),
-        rates=(16000,), max_channels=1, coded_bits=4, slack_samples=2, largest_bytes=_FOUR_GIB, open=open_g722,
+        rates=(16000,), max_channels=1, coded_bits=4, slack_samples=2, leading_samples=22, largest_bytes=_FOUR_GIB,
+        open=open_g722,
     ),
     Encoding(
         key="vox", label="VOX", container="vox", codec="vox-adpcm", suffix=".vox", lossless=False, depths=(16,),
@@ -204,7 +207,8 @@ ENCODINGS: tuple[Encoding, ...] = (
     ),
     Encoding(
         key="aac-adts", label="AAC in ADTS", container="adts", codec="aac", suffix=".aac", lossless=False,
-        rates=_AAC_RATES, bitrates_kbps=None, modes=("average",), efforts=(0, 1), slack_samples=4096, open=open_adts,
+        rates=_AAC_RATES, bitrates_kbps=None, modes=("average",), efforts=(0, 1), slack_samples=4096,
+        leading_samples=1024, open=open_adts,
     ),
     Encoding(
         key="opus", label="Opus", container="ogg", codec="opus", suffix=".opus", lossless=False, rates=(48000,),

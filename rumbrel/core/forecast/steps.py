@@ -38,6 +38,7 @@ class WarningCode(StrEnum):
     BITRATE_ABOVE_SOURCE = "bitrate-above-source"
     CUT_SHORT = "cut-short"
     DAMAGED = "damaged"
+    NOT_COMPARED = "not-compared"
     CLIPPING = "clipping"
     NAME_CHANGED = "name-changed"
     SAME_NAME = "same-name"

@@ -2,7 +2,7 @@
 
 import io
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -19,7 +19,17 @@ from rumbrel.core.formats.table import codec_row, container_row
 
 from .shape import BLOCK_SAMPLES, Block, SoundShape, speakers_named
 
-__all__ = ["DISC_IMAGE", "BareSound", "Link", "SoundSource", "StreamChoice", "is_plain", "link_file", "open_sound"]
+__all__ = [
+    "DISC_IMAGE",
+    "BareSound",
+    "Link",
+    "SoundSource",
+    "StreamChoice",
+    "Wanted",
+    "is_plain",
+    "link_file",
+    "open_sound",
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -98,6 +108,11 @@ class SoundSource(Protocol):
         """Decode as blocks() does, but yield only how many samples came. Raises DecodeError."""
         ...
 
+    def pieces(self, wanted: "Wanted") -> Iterator[tuple[int, Block | None]]:
+        """Decode as blocks() does, but yield blocks only where samples are wanted, and how many came. Raises
+        DecodeError."""
+        ...
+
     def close(self) -> None: ...
     def __enter__(self) -> Self: ...
     def __exit__(
@@ -105,9 +120,19 @@ class SoundSource(Protocol):
     ) -> None: ...
 
 
+Wanted = Callable[[int, int], bool]
+"""Whether any of the samples from one place to another are wanted."""
+
+
 class _Closing:
     def close(self) -> None:
         raise NotImplementedError
+
+    def blocks(self) -> Iterator[Block]:
+        raise NotImplementedError
+
+    def pieces(self, wanted: Wanted) -> Iterator[tuple[int, Block | None]]:
+        return ((len(block), block) for block in self.blocks())
 
     def __enter__(self) -> Self:
         return self
@@ -332,6 +357,26 @@ class _FramedSource(_Closing):
             length = frame if isinstance(frame, int) else frame.samples
             samples = length if left is None else min(left, length)
             yield samples
+            if left is not None:
+                left -= samples
+                if not left:
+                    return
+
+    def pieces(self, wanted: Wanted) -> Iterator[tuple[int, Block | None]]:
+        at, left = 0, self._choice.end_sample
+        for silence in self._lead():
+            yield len(silence), silence
+            at += len(silence)
+        left = None if left is None else left - at
+        for frame in self._frames():
+            length = frame if isinstance(frame, int) else frame.samples
+            samples = length if left is None else min(left, length)
+            if samples and wanted(at, at + samples):
+                block = self._silence(frame) if isinstance(frame, int) else self._block(frame)
+                yield samples, block[:samples]
+            else:
+                yield samples, None
+            at += samples
             if left is not None:
                 left -= samples
                 if not left:

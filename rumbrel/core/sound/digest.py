@@ -3,9 +3,14 @@
 import numpy as np
 import xxhash
 
-from .shape import Block
+from .shape import Block, SoundShape
 
-__all__ = ["SampleDigest"]
+__all__ = ["SampleDigest", "digest_bits"]
+
+
+def digest_bits(shape: SoundShape) -> int:
+    """The width that holds samples of a shape: 16, or 32 for deeper ones and for floating point."""
+    return 16 if 0 < shape.depth_bits <= 16 else 32
 
 
 class SampleDigest:
@@ -21,6 +26,7 @@ class SampleDigest:
     def __init__(self, width_bits: int) -> None:
         if width_bits not in (16, 32):
             raise ValueError("width_bits must be 16 or 32")
+        self.width_bits = width_bits
         self._wide = width_bits == 32
         self._hash = xxhash.xxh3_128()
         self.samples = 0

@@ -1,0 +1,283 @@
+"""How like its source a lossily coded sound is: short windows of both, compared band by band.
+
+A coding that leaves things out keeps at least the strongest bands in step with the source; another recording, a
+reversed one or one that is shifted does not. What is measured, and how far right and wrong lie apart over all
+encoders, bitrates and kinds of sound, stands in docs/decisions/likeness.md.
+"""
+
+import math
+import tempfile
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rumbrel.core.verdict import Verdict
+
+from .level import as_float
+from .shape import Block, SoundShape
+
+__all__ = ["Likeness", "Sketch", "compared"]
+
+Complex = NDArray[np.complex128]
+Float = NDArray[np.float64]
+
+_WINDOWS_A_SECOND = 3
+_WINDOW_SECONDS = 0.02
+_HIGHEST_HZ = 16_000
+_IN_MEMORY_BYTES = 8 << 20
+_BAND_EDGES_HZ = (0, 200, 400, 800, 1600, 3200, 6400, 12800)
+
+_STRONG_SHARE = 0.05
+_TELLING_SHARE = 0.01
+"""Of a channel's energy, so much makes a band one that must be in step, or one that is looked at."""
+_LEAST_COHERENCE = 0.3
+_TELLING_COHERENCE = 0.5
+_CLOSE_COHERENCE = 0.9
+_LOST_DB = -20.0
+"""What is left of a second, or of all, when the sound is gone."""
+_LEFT_OUT_DB = -15.0
+"""What is left of a band that the coding leaves out."""
+_LOUD_SECOND_DB = -30.0
+"""Against the loudest second: quieter ones are not judged by themselves."""
+_OUT_OF_STEP = 0.35
+"""Against the seconds that are in step."""
+_MOST_OUT_OF_STEP = 0.3
+_FINE_DIFFERENCE_DB = -12.0
+_LEVEL_DB_FINE, _LEVEL_DB_COARSE = 1.0, 2.5
+_QUIETEST_JUDGED_DBFS = -50.0
+"""Below this the steps of coarse codings change the level themselves."""
+_SILENT_DBFS = -75.0
+_SWAPPED = 0.15
+_LIKE_NOISE_DB = 6.0
+_LIKE_NOISE_BANDS = 5
+_LIKE_ENERGY_DB = 6.0
+
+
+def _window_samples(sample_rate: int) -> int:
+    return 1 << max(6, math.ceil(math.log2(sample_rate * _WINDOW_SECONDS)))
+
+
+class Sketch:
+    """Windows of a sound at fixed places, as spectra of all channels up to 16 kHz. Push every block, or only what
+    wanted asks for with its place; what it holds of long sounds lies in a temporary file."""
+
+    def __init__(self, shape: SoundShape) -> None:
+        self.shape = shape
+        self._length = _window_samples(shape.sample_rate)
+        self._stride = max(self._length, shape.sample_rate // _WINDOWS_A_SECOND)
+        self._bins = min(self._length // 2, round(_HIGHEST_HZ / shape.sample_rate * self._length)) + 1
+        self._window = np.hanning(self._length)
+        self._file = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY_BYTES)  # noqa: SIM115 - lives as long as this
+        self._pending = np.zeros((self._length, shape.channels))
+        self._at = 0
+        self.windows = 0
+
+    def wanted(self, start: int, end: int) -> bool:
+        """Whether any window reaches into the samples from one place to another."""
+        first = max(0, -(-(start - self._length + 1) // self._stride))
+        return first * self._stride < end
+
+    def push(self, block: Block) -> None:
+        """Add a block shaped (samples, channels)."""
+        self._take(self._at, block)
+        self._at += len(block)
+
+    def skip(self, samples: int) -> None:
+        """Pass over samples that no window reaches into."""
+        self._at += samples
+
+    def _take(self, start: int, block: Block) -> None:
+        end = start + len(block)
+        while (begun := self.windows * self._stride) < end:
+            low, high = max(begun, start), min(begun + self._length, end)
+            if low < high:
+                self._pending[low - begun : high - begun] = as_float(block[low - start : high - start])
+            if high < begun + self._length:
+                return
+            self._keep()
+
+    def _keep(self) -> None:
+        centred = self._pending - (self._pending * self._window[:, None]).sum(0) / self._window.sum()
+        spectra = np.fft.rfft(centred * self._window[:, None], axis=0)[: self._bins].astype(np.complex64)
+        self._file.write(spectra.view(np.float32).astype(np.float16).tobytes())
+        self.windows += 1
+
+    def spectra(self) -> Iterator[Complex]:
+        """Each window's spectrum, shaped (bins, channels)."""
+        size = self._bins * self.shape.channels * 4
+        self._file.seek(0)
+        while len(raw := self._file.read(size)) == size:
+            yield (
+                np.frombuffer(raw, np.float16)
+                .astype(np.float32)
+                .view(np.complex64)
+                .reshape(self._bins, self.shape.channels)
+                .astype(np.complex128)
+            )
+
+    def band_of_bins(self) -> NDArray[np.int64]:
+        hertz = np.arange(self._bins) * self.shape.sample_rate / self._length
+        return np.searchsorted(_BAND_EDGES_HZ, hertz, side="right") - 1
+
+    @property
+    def full_scale_energy(self) -> float:
+        """Of one window of a sine at full scale, all its bins."""
+        return float((self._window**2).sum() * self._length / 8)
+
+    def close(self) -> None:
+        self._file.close()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Likeness:
+    """difference_db is the energy of what differs against that of the source; text says what is wrong, "" where
+    nothing is."""
+
+    verdict: Verdict
+    difference_db: float
+    text: str = ""
+
+
+@dataclass(slots=True)
+class _Sums:
+    """Energies and cross energies, shaped (seconds, bands), of one channel of the source and one of the result."""
+
+    source: Float
+    result: Float
+    cross: Float
+
+    def coherence(self) -> Float:
+        """Of each band over all seconds, -1 to 1."""
+        return np.asarray(self.cross.sum(0) / np.sqrt(self.source.sum(0) * self.result.sum(0) + 1e-30))
+
+
+def compared(source: Sketch, result: Sketch) -> Likeness:
+    """Judge a result by the sketches of its source and of itself, which are of one shape."""
+    channels = source.shape.channels
+    bands = len(_BAND_EDGES_HZ)
+    seconds = max(source.windows, result.windows) // _WINDOWS_A_SECOND + 1
+    pairs = [(one, two) for one in range(channels) for two in (range(channels) if channels == 2 else (one,))]
+    sums = {pair: _Sums(*(np.zeros((seconds, bands)) for _ in range(3))) for pair in pairs}
+    in_band = np.zeros((len(source.band_of_bins()), bands))
+    in_band[np.arange(len(in_band)), source.band_of_bins()] = 1
+    in_band[0] = 0
+    apart = whole = whole_after = crossed = 0.0
+    for number, (before, after) in enumerate(zip(source.spectra(), result.spectra(), strict=False)):
+        second = number // _WINDOWS_A_SECOND
+        whole += float((np.abs(before) ** 2).sum())
+        whole_after += float((np.abs(after) ** 2).sum())
+        crossed += float((before * after.conj()).real.sum())
+        apart += float((np.abs(before - after) ** 2).sum())
+        energy, energy_after = (np.abs(before) ** 2).T @ in_band, (np.abs(after) ** 2).T @ in_band
+        for (one, two), each in sums.items():
+            each.source[second] += energy[one]
+            each.result[second] += energy_after[two]
+            each.cross[second] += (before[:, one] * after[:, two].conj()).real @ in_band
+    difference = 10 * math.log10(max(apart, 1e-30) / whole) if whole else 0.0
+    # Of what differs, a change of level alone is left out.
+    fine = 1 - crossed * abs(crossed) / (whole * whole_after + 1e-30) < _ratio(_FINE_DIFFERENCE_DB)
+    bench = _Bench(
+        silence=10 ** (_SILENT_DBFS / 10) * source.full_scale_energy * max(1, source.windows),
+        quietest=10 ** (_QUIETEST_JUDGED_DBFS / 10) * source.full_scale_energy * max(1, source.windows),
+        most_level_db=_LEVEL_DB_FINE if fine else _LEVEL_DB_COARSE,
+        bins=in_band.sum(0),
+    )
+    verdict, text = _wrong(sums, channels, bench) or (Verdict.PASSED, "")
+    return Likeness(verdict=verdict, difference_db=round(difference, 1), text=text)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Bench:
+    """What is the same for every channel: energies of whole sounds that count as silent and as too quiet for
+    their level to be judged, how far the level may be off, and how many bins each band has."""
+
+    silence: float
+    quietest: float
+    most_level_db: float
+    bins: Float
+
+
+Finding = tuple[Verdict, str]
+
+
+def _wrong(sums: dict[tuple[int, int], _Sums], channels: int, bench: _Bench) -> Finding | None:
+    loudest = max(sums[one, one].source.sum() for one in range(channels))
+    for one in range(channels):
+        own = sums[one, one]
+        if own.source.sum() < max(bench.silence, loudest * 1e-4):
+            continue
+        if channels == 2 and _is_swapped(own, sums[one, 1 - one]):
+            return Verdict.FAILED, "the channels are swapped"
+        found = _wrong_channel(own, f"channel {one + 1}" if channels > 1 else "the sound", bench)
+        if found is not None:
+            return found
+    return None
+
+
+def _is_swapped(own: _Sums, other: _Sums) -> bool:
+    """Whether the other channel of the result is nearer to this one of the source, in the bands that tell."""
+    share = own.source.sum(0) / own.source.sum()
+    here, there = own.coherence(), other.coherence()
+    telling = (share >= _STRONG_SHARE) & (there >= _TELLING_COHERENCE)
+    return bool(telling.any()) and float((share * (there - here))[telling].sum()) > _SWAPPED * share[telling].sum()
+
+
+def _wrong_channel(own: _Sums, name: str, bench: _Bench) -> Finding | None:
+    before, after = own.source.sum(0), own.result.sum(0)
+    share = before / before.sum()
+    if own.coherence()[share >= _STRONG_SHARE].max() < _LEAST_COHERENCE:
+        return _strange(own, name, bench)
+    # Bands that the coding leaves out altogether tell nothing of single seconds.
+    kept = (share >= _TELLING_SHARE) & (after > before * _ratio(_LEFT_OUT_DB))
+    if not kept.any():
+        return Verdict.FAILED, f"{name} is lost: nothing of it is left at this bitrate"
+    source, result = own.source[:, kept].sum(1), own.result[:, kept].sum(1)
+    loud = source > source.max() * _ratio(_LOUD_SECOND_DB)
+    lost = loud & (result < source * _ratio(_LOST_DB))
+    if lost.any():
+        return Verdict.FAILED, f"{name} is silent from {_clock(int(np.argmax(lost)))}, where the source is not"
+    step = own.cross[:, kept].sum(1) / np.sqrt(source * result + 1e-30)
+    out = loud & (step < _OUT_OF_STEP * np.quantile(step[loud], 0.75))
+    if source[out].sum() > _MOST_OUT_OF_STEP * source.sum():
+        return Verdict.FAILED, f"{name} is not that of the source from {_clock(int(np.argmax(out)))}"
+    close = (own.coherence() >= _CLOSE_COHERENCE) & (share >= _STRONG_SHARE)
+    return _wrong_level(float(before[close].sum()), float(after[close].sum()), name, bench)
+
+
+def _strange(own: _Sums, name: str, bench: _Bench) -> Finding:
+    """What to say where no strong band is in step: lost, replaced by noise like its own, or another sound.
+    Noise is even over its bands and over time."""
+    before, after, seconds = own.source.sum(0), own.result.sum(0), own.source.sum(1)[:-1]
+    if after.sum() < before.sum() * _ratio(_LOST_DB):
+        return Verdict.FAILED, f"{name} is lost: nothing of it is left at this bitrate"
+    telling = (before / before.sum() >= _TELLING_SHARE) & (bench.bins > 0)
+    density = before[telling] / bench.bins[telling]
+    even = density.max() < density.min() * _ratio(_LIKE_NOISE_DB)
+    steady = len(seconds) > 0 and seconds.max() < seconds.min() * _ratio(_LIKE_NOISE_DB)
+    if (
+        telling.sum() >= _LIKE_NOISE_BANDS
+        and even
+        and steady
+        and _ratio(-_LIKE_ENERGY_DB) < after.sum() / before.sum() < _ratio(_LIKE_ENERGY_DB)
+    ):
+        return Verdict.DOUBTFUL, f"{name} is noise and was coded as other noise like it, which cannot be compared"
+    return Verdict.FAILED, f"{name} is not that of the source"
+
+
+def _wrong_level(before: float, after: float, name: str, bench: _Bench) -> Finding | None:
+    if before < bench.quietest:
+        return None
+    change = 10 * math.log10(after / before)
+    if abs(change) > bench.most_level_db:
+        return Verdict.FAILED, f"{name} is {abs(change):.1f} dB {'louder' if change > 0 else 'quieter'} than its source"
+    return None
+
+
+def _ratio(db: float) -> float:
+    return float(10 ** (db / 10))
+
+
+def _clock(second: int) -> str:
+    return f"{second // 60} min {second % 60} s"
