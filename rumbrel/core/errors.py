@@ -50,5 +50,9 @@ class DiscError(RumbrelError):
     """A disc cannot be laid out, written or read as asked."""
 
 
+class ImagePresent(DiscError):
+    """An image of that name is there already and is kept."""
+
+
 class Cancelled(RumbrelError):
     """The user stopped the work; nothing half-written is left."""

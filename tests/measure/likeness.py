@@ -124,7 +124,7 @@ def cases() -> Iterator[tuple[Encoding, int, int | None, int]]:
 
 
 def sketch_of(sound: Sound, shape: SoundShape) -> Sketch:
-    sketch = Sketch(shape)
+    sketch = Sketch(shape, len(sound) / shape.sample_rate)
     sketch.push(sound)
     return sketch
 

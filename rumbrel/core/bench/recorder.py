@@ -49,7 +49,7 @@ def steps_of(
 class RecorderReport:
     """What a write yielded. simulated_seconds is how long a real recorder would have taken.
 
-    blank is the disc afterwards; image is None after a trial.
+    blank is the disc afterwards; image is None after a trial, and where it did not read back.
     """
 
     image: DiscImage | None
@@ -60,6 +60,17 @@ class RecorderReport:
     @property
     def equal(self) -> bool:
         return all(verdict.equal for verdict in self.verdicts)
+
+    @property
+    def said(self) -> str:
+        """How the read-back went, in words."""
+        wrong = [str(verdict.number) for verdict in self.verdicts if not verdict.equal]
+        if not self.verdicts:
+            return "Not read back: only an image in BIN is."
+        if not wrong:
+            return f"Read back: all {len(self.verdicts)} tracks identical, sample for sample."
+        tracks = f"Track {wrong[0]} does" if len(wrong) == 1 else f"Tracks {', '.join(wrong)} do"
+        return f"{tracks} not read back as written, so the image was not kept. Write it again, at a lower speed."
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -85,22 +96,32 @@ class StandInRecorder:
         text: DiscText | None = None,
         image_format: str = "bin",
         blank: Blank | None = None,
+        replaces: bool = False,
     ) -> RecorderReport:
-        """Write, close, read back. Raises DiscError, OutputError, DecodeError or Cancelled; whatever
-        is raised once the laser is on spoils the disc."""
+        """Write, close, read back; an image that does not read back is not kept. Raises DiscError, OutputError,
+        DecodeError or Cancelled; whatever is raised once the laser is on spoils the disc."""
         disc = blank or Blank(medium=layout.medium)
         self._check(disc, layout.medium)
         total = max(1, layout.total_sectors)
         paced = _Paced(self.pace, self.speed, report, total)
-        image = write_image(layout, folder, name, text=text, image_format=image_format, report=paced.writing)
-        verdicts: tuple[TrackVerdict, ...] = ()
-        if image_format == "bin":
-            self._spoil(layout, image)
-            verdicts = read_back(image, report=paced.reading)
+        verdicts: list[TrackVerdict] = []
+
+        def proved(written: DiscImage) -> bool:
+            if image_format == "bin":
+                self._spoil(layout, written)
+                verdicts.extend(read_back(written, report=paced.reading))
+            return all(verdict.equal for verdict in verdicts)
+
+        image = write_image(
+            layout, folder, name, text=text, image_format=image_format, report=paced.writing, prove=proved,
+            replaces=replaces,
+        )  # fmt: skip
         seconds = sum(step.seconds for step in steps_of(layout, self.speed, reads_back=False))
         equal = all(verdict.equal for verdict in verdicts)
         after = disc.after(BlankState.WRITTEN if equal else BlankState.SPOILED)
-        return RecorderReport(image=image, verdicts=verdicts, simulated_seconds=seconds, blank=after)
+        return RecorderReport(
+            image=image if equal else None, verdicts=tuple(verdicts), simulated_seconds=seconds, blank=after
+        )
 
     def trial(self, layout: DiscLayout, report: Report, *, blank: Blank | None = None) -> RecorderReport:
         """The whole way with the laser off: every source is decoded, nothing is written or spoiled."""

@@ -70,7 +70,7 @@ def check_result(working: Path, step: Step, promise: _Promise, tell: Tell) -> Ch
     _compare_shape(facts, step)
     encoding = encoding_for(step.encoding)
     digest = SampleDigest(promise.digest.width_bits) if promise.digest else None
-    sketch = Sketch(promise.sketch.shape) if promise.sketch else None
+    sketch = Sketch(promise.sketch.shape, promise.sketch.seconds) if promise.sketch else None
     try:
         samples = _decode(working, facts, digest, tell, sketch=sketch, leading_samples=encoding.leading_samples)
         if not promise.samples_out <= samples <= promise.samples_out + encoding.slack_samples:
@@ -143,16 +143,16 @@ def _digested(sound: SoundSource, digest: SampleDigest, stretch: Cut | None) -> 
 
 
 def _sketched(sound: SoundSource, sketch: Sketch, leading_samples: int) -> Iterator[int]:
-    """Only frames that a window reaches into are turned into blocks: that costs as much as decoding them."""
+    """Only what a window reaches into is looked at."""
+
+    def wanted(at: int) -> tuple[int, int]:
+        start, end = sketch.next_wanted(max(0, at - leading_samples))
+        return start + leading_samples, end + leading_samples
+
     at = -leading_samples
-    for length, block in sound.pieces(
-        lambda start, end: end > leading_samples and sketch.wanted(start - leading_samples, end - leading_samples)
-    ):
-        before = max(0, min(length, -at))
-        if block is None:
-            sketch.skip(length - before)
-        else:
-            sketch.push(block[before:])
+    for length, block in sound.excerpts(wanted):
+        if block is not None and at + length > 0:
+            sketch.push(block[max(0, -at) :], max(0, at))
         at += length
         yield length
 

@@ -55,7 +55,7 @@ class Lane:
         self._cut = Cut(step.treatment.start_sample, step.treatment.end_sample)
         self._is_exact = encoding.lossless and self._chain.is_exact and not shape.is_float
         self._digest = SampleDigest(digest_bits(step.shape)) if encoding.lossless else None
-        self._sketch = None if encoding.lossless else Sketch(step.shape)
+        self._sketch = None if encoding.lossless else Sketch(step.shape, step.source.duration_seconds)
         self.working = self._stack.enter_context(working_file(Path(step.output)))
         with output_errors(self.working.parent):
             self._encoder = encoding.open(self.working, step.shape, step.target.make.settings)

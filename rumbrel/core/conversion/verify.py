@@ -88,7 +88,7 @@ def _wanted(step: Step) -> _Wanted:
         chain = build_chain(sound.shape, step.shape, step.treatment)
         lossless = encoding_for(step.encoding).lossless
         digest = SampleDigest(digest_bits(step.shape)) if lossless else None
-        sketch = None if lossless else Sketch(step.shape)
+        sketch = None if lossless else Sketch(step.shape, step.source.duration_seconds)
         cut = Cut(step.treatment.start_sample, step.treatment.end_sample)
         samples_in = samples_out = 0
         for block in sound.blocks():

@@ -8,11 +8,12 @@ from pathlib import Path, PurePosixPath
 import pycdlib
 import pycdlib.pycdlibexception
 
-from rumbrel.core.errors import DiscError
+from rumbrel.core.errors import DiscError, ImagePresent
 from rumbrel.core.files import move_into_place, output_errors, working_file
 from rumbrel.core.places import file_system_for, fitted_name
 from rumbrel.core.progress import Progress, Report, Unit, no_report
 
+from .image import check_untouched
 from .media import Medium
 
 __all__ = ["DataFile", "write_data_disc"]
@@ -64,6 +65,7 @@ def write_data_disc(
     name: str,
     *,
     medium: Medium,
+    replaces: bool = False,
     report: Report = no_report,
 ) -> Path:
     """Write NAME.iso with its files in the order given and a list for each folder and for all.
@@ -77,13 +79,18 @@ def write_data_disc(
         )
     iso = pycdlib.PyCdlib()
     result = folder / f"{name}.iso"
+    check_untouched([result], [file.path for file in files])
+    if result.exists() and not replaces:
+        raise ImagePresent(
+            f"{result.name} is in {folder} already and is kept. Choose another name, or have it replaced."
+        )
     try:
         with working_file(result) as working, output_errors(folder):
             iso.new(interchange_level=1, joliet=3, vol_ident=_volume_name(name))
             _add_files(iso, files)
             iso.write(str(working), progress_cb=_told(report))
             iso.close()
-            move_into_place(working, result, replaces=True)
+            move_into_place(working, result, replaces=replaces)
     except pycdlib.pycdlibexception.PyCdlibException as error:
         raise DiscError(f"The data disc cannot be made: {error}.") from error
     return result

@@ -3,7 +3,7 @@
 import hashlib
 import os
 import shutil
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,8 +12,8 @@ from typing import BinaryIO, Protocol
 import numpy as np
 import soundfile
 
-from rumbrel.core.errors import DiscError, OutputError
-from rumbrel.core.files import output_errors, working_folder
+from rumbrel.core.errors import DiscError, ImagePresent, OutputError
+from rumbrel.core.files import output_errors, working_file, working_folder
 from rumbrel.core.places import file_system_for, fitted_name
 from rumbrel.core.progress import Progress, Report, Unit, no_report
 from rumbrel.core.sound.shape import Block
@@ -26,7 +26,7 @@ from .stream import disc_stream
 from .subcode import subcode_blocks
 from .text import DiscText, encode_packs, text_of
 
-__all__ = ["IMAGE_FORMATS", "DiscImage", "TrackVerdict", "read_back", "write_image"]
+__all__ = ["IMAGE_FORMATS", "DiscImage", "TrackVerdict", "check_untouched", "image_paths", "read_back", "write_image"]
 
 _READ_SECTORS = 750
 IMAGE_FORMATS = ("bin", "wav", "flac")
@@ -156,8 +156,13 @@ def write_image(
     text: DiscText | None = None,
     image_format: str = "bin",
     report: Report = no_report,
+    prove: Callable[[DiscImage], bool] = lambda image: True,
+    replaces: bool = False,
 ) -> DiscImage:
     """Write a disc's files into a folder, whole or not at all.
+
+    prove is shown the image before it has its names, and says whether it may have them; one that may not
+    is removed. An image of that name that is there already is kept unless replaces.
 
     Format bin: NAME.bin, NAME.cue, NAME.cdt (CD-Text) and NAME.sub (subcode). wav: a folder NAME
     and NAME.cue. flac: NAME.flac and NAME.cue. NAME.digests holds each track's digest.
@@ -168,12 +173,48 @@ def write_image(
     failed = first_failure(layout, text)
     if failed is not None:
         raise DiscError(f"The disc cannot be written: {failed.text}.")
-    with _refusals(folder):
+    sources = [Path(track.programme.path) for track in layout.tracks]
+    check_untouched(image_paths(folder, name, image_format), sources)
+    main = image_paths(folder, name, image_format)[0].name
+    # The lock: two runs of one name at once never leave files of both.
+    with _refusals(folder), working_file(folder / f"{name}.disc"):
+        if not replaces:
+            _refuse_present(folder, name, image_format)
         with working_folder(folder / name) as work:
             digests = _fill(work, layout, text, name, image_format, report)
-            _move(work, folder, name)
-    main = {"bin": f"{name}.bin", "flac": f"{name}.flac", "wav": name}[image_format]
+            if prove(DiscImage(bin_path=work / main, cue_path=work / f"{name}.cue", track_digests=digests)):
+                if not replaces:
+                    _refuse_present(folder, name, image_format)
+                _move(work, folder, name)
     return DiscImage(bin_path=folder / main, cue_path=folder / f"{name}.cue", track_digests=digests)
+
+
+_SUFFIXES = {
+    "bin": (".bin", ".cue", ".cdt", ".sub", ".digests"),
+    "flac": (".flac", ".cue", ".digests"),
+    "wav": ("", ".cue", ".digests"),
+    "iso": (".iso",),
+}
+
+
+def image_paths(folder: Path, name: str, image_format: str) -> list[Path]:
+    """What an image of a format is made of, the sound first; of wav, the folder of its tracks."""
+    return [folder / f"{name}{suffix}" for suffix in _SUFFIXES[image_format]]
+
+
+def check_untouched(results: Sequence[Path], sources: Iterable[Path]) -> None:
+    """Raises DiscError when a result would take the name of a source or of the folder that holds it."""
+    kept = {path.resolve() for path in sources}
+    for result in results:
+        real = result.resolve()
+        if real in kept or any(source.is_relative_to(real) for source in kept):
+            raise DiscError(f"{result} is a source of this disc. Choose another folder or name for the image.")
+
+
+def _refuse_present(folder: Path, name: str, image_format: str) -> None:
+    there = [path.name for path in image_paths(folder, name, image_format) if path.exists()]
+    if there:
+        raise ImagePresent(f"{there[0]} is in {folder} already and is kept. Choose another name, or have it replaced.")
 
 
 def _fill(

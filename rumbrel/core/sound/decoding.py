@@ -108,7 +108,7 @@ class SoundSource(Protocol):
         """Decode as blocks() does, but yield only how many samples came. Raises DecodeError."""
         ...
 
-    def pieces(self, wanted: "Wanted") -> Iterator[tuple[int, Block | None]]:
+    def excerpts(self, wanted: "Wanted") -> Iterator[tuple[int, Block | None]]:
         """Decode as blocks() does, but yield blocks only where samples are wanted, and how many came. Raises
         DecodeError."""
         ...
@@ -120,8 +120,8 @@ class SoundSource(Protocol):
     ) -> None: ...
 
 
-Wanted = Callable[[int, int], bool]
-"""Whether any of the samples from one place to another are wanted."""
+Wanted = Callable[[int], tuple[int, int]]
+"""The next samples that are wanted, from a place on: from and to."""
 
 
 class _Closing:
@@ -131,7 +131,7 @@ class _Closing:
     def blocks(self) -> Iterator[Block]:
         raise NotImplementedError
 
-    def pieces(self, wanted: Wanted) -> Iterator[tuple[int, Block | None]]:
+    def excerpts(self, wanted: Wanted) -> Iterator[tuple[int, Block | None]]:
         return ((len(block), block) for block in self.blocks())
 
     def __enter__(self) -> Self:
@@ -362,25 +362,30 @@ class _FramedSource(_Closing):
                 if not left:
                     return
 
-    def pieces(self, wanted: Wanted) -> Iterator[tuple[int, Block | None]]:
+    def excerpts(self, wanted: Wanted) -> Iterator[tuple[int, Block | None]]:
+        """Turning small frames into arrays costs as much as decoding them, so only some are."""
         at, left = 0, self._choice.end_sample
         for silence in self._lead():
             yield len(silence), silence
             at += len(silence)
         left = None if left is None else left - at
+        start, end = wanted(at)
         for frame in self._frames():
-            length = frame if isinstance(frame, int) else frame.samples
-            samples = length if left is None else min(left, length)
-            if samples and wanted(at, at + samples):
+            samples = frame if isinstance(frame, int) else frame.samples
+            if left is not None:
+                samples = min(left, samples)
+                left -= samples
+            after = at + samples
+            if after <= start:
+                yield samples, None
+            else:
                 block = self._silence(frame) if isinstance(frame, int) else self._block(frame)
                 yield samples, block[:samples]
-            else:
-                yield samples, None
-            at += samples
-            if left is not None:
-                left -= samples
-                if not left:
-                    return
+                if after >= end:
+                    start, end = wanted(after)
+            at = after
+            if left == 0:
+                return
 
     def _silence(self, samples: int) -> Block:
         return np.zeros((samples, self.shape.channels), dtype=self.shape.dtype)

@@ -20,10 +20,13 @@ from .shape import Block, SoundShape
 
 __all__ = ["Likeness", "Sketch", "compared"]
 
-Complex = NDArray[np.complex128]
+Complex = NDArray[np.complex64]
 Float = NDArray[np.float64]
 
-_WINDOWS_A_SECOND = 3
+_WINDOWS_A_SECOND, _WINDOWS_A_SECOND_WHEN_SHORT = 1, 3
+_SHORT_SECONDS = 60
+"""Long sounds have windows enough with fewer of them a second."""
+_WINDOWS_A_BATCH = 64
 _WINDOW_SECONDS = 0.02
 _HIGHEST_HZ = 16_000
 _IN_MEMORY_BYTES = 8 << 20
@@ -45,7 +48,7 @@ _OUT_OF_STEP = 0.35
 """Against the seconds that are in step."""
 _MOST_OUT_OF_STEP = 0.3
 _FINE_DIFFERENCE_DB = -12.0
-_LEVEL_DB_FINE, _LEVEL_DB_COARSE = 1.0, 2.5
+_LEVEL_DB_FINE, _LEVEL_DB_COARSE = 1.25, 2.5
 _QUIETEST_JUDGED_DBFS = -50.0
 """Below this the steps of coarse codings change the level themselves."""
 _SILENT_DBFS = -75.0
@@ -61,61 +64,60 @@ def _window_samples(sample_rate: int) -> int:
 
 class Sketch:
     """Windows of a sound at fixed places, as spectra of all channels up to 16 kHz. Push every block, or only what
-    wanted asks for with its place; what it holds of long sounds lies in a temporary file."""
+    next_wanted asks for, with its place; what it holds of long sounds lies in a temporary file."""
 
-    def __init__(self, shape: SoundShape) -> None:
-        self.shape = shape
+    def __init__(self, shape: SoundShape, seconds: float) -> None:
+        """seconds is about how long the sound will be; sketches that are compared are made for the same."""
+        self.shape, self.seconds = shape, seconds
+        self.windows_a_second = _WINDOWS_A_SECOND_WHEN_SHORT if seconds <= _SHORT_SECONDS else _WINDOWS_A_SECOND
         self._length = _window_samples(shape.sample_rate)
-        self._stride = max(self._length, shape.sample_rate // _WINDOWS_A_SECOND)
+        self._stride = max(self._length, shape.sample_rate // self.windows_a_second)
         self._bins = min(self._length // 2, round(_HIGHEST_HZ / shape.sample_rate * self._length)) + 1
-        self._window = np.hanning(self._length)
+        self._window = np.hanning(self._length).astype(np.float32)
         self._file = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY_BYTES)  # noqa: SIM115 - lives as long as this
-        self._pending = np.zeros((self._length, shape.channels))
+        self._batch = np.zeros((_WINDOWS_A_BATCH, self._length, shape.channels), dtype=np.float32)
         self._at = 0
         self.windows = 0
 
-    def wanted(self, start: int, end: int) -> bool:
-        """Whether any window reaches into the samples from one place to another."""
-        first = max(0, -(-(start - self._length + 1) // self._stride))
-        return first * self._stride < end
+    def next_wanted(self, at: int) -> tuple[int, int]:
+        """The next samples that a window reaches into, from a place on: from and to."""
+        start = max(0, -(-(at - self._length + 1) // self._stride)) * self._stride
+        return start, start + self._length
 
-    def push(self, block: Block) -> None:
-        """Add a block shaped (samples, channels)."""
-        self._take(self._at, block)
-        self._at += len(block)
-
-    def skip(self, samples: int) -> None:
-        """Pass over samples that no window reaches into."""
-        self._at += samples
-
-    def _take(self, start: int, block: Block) -> None:
-        end = start + len(block)
+    def push(self, block: Block, at: int | None = None) -> None:
+        """Add a block shaped (samples, channels): behind the last, or where it lies. What is left out is silence
+        if a window reaches into it."""
+        start = self._at if at is None else at
+        self._at = end = start + len(block)
         while (begun := self.windows * self._stride) < end:
             low, high = max(begun, start), min(begun + self._length, end)
             if low < high:
-                self._pending[low - begun : high - begun] = as_float(block[low - start : high - start])
+                window = self._batch[self.windows % _WINDOWS_A_BATCH]
+                window[low - begun : high - begun] = as_float(block[low - start : high - start])
             if high < begun + self._length:
                 return
-            self._keep()
+            self.windows += 1
+            if self.windows % _WINDOWS_A_BATCH == 0:
+                self._keep(self._batch)
+                self._batch[:] = 0
 
-    def _keep(self) -> None:
-        centred = self._pending - (self._pending * self._window[:, None]).sum(0) / self._window.sum()
-        spectra = np.fft.rfft(centred * self._window[:, None], axis=0)[: self._bins].astype(np.complex64)
-        self._file.write(spectra.view(np.float32).astype(np.float16).tobytes())
-        self.windows += 1
+    def _keep(self, windows: NDArray[np.float32]) -> None:
+        self._file.write(self._spectra_of(windows).view(np.float32).astype(np.float16).tobytes())
 
-    def spectra(self) -> Iterator[Complex]:
-        """Each window's spectrum, shaped (bins, channels)."""
-        size = self._bins * self.shape.channels * 4
+    def _spectra_of(self, windows: NDArray[np.float32]) -> Complex:
+        centred = windows - (windows * self._window[:, None]).sum(1, keepdims=True) / self._window.sum()
+        return np.fft.rfft(centred * self._window[:, None], axis=1)[:, : self._bins].astype(np.complex64, copy=False)
+
+    def batches(self) -> Iterator[Complex]:
+        """Spectra of some windows at a time, shaped (windows, bins, channels)."""
+        width = self._bins * self.shape.channels * 4
         self._file.seek(0)
-        while len(raw := self._file.read(size)) == size:
-            yield (
-                np.frombuffer(raw, np.float16)
-                .astype(np.float32)
-                .view(np.complex64)
-                .reshape(self._bins, self.shape.channels)
-                .astype(np.complex128)
-            )
+        while raw := self._file.read(width * _WINDOWS_A_BATCH):
+            values = np.frombuffer(raw, np.float16).astype(np.float32).view(np.complex64)
+            yield values.reshape(-1, self._bins, self.shape.channels)
+        self._file.seek(0, 2)
+        if left := self.windows % _WINDOWS_A_BATCH:
+            yield self._spectra_of(self._batch[:left])
 
     def band_of_bins(self) -> NDArray[np.int64]:
         hertz = np.arange(self._bins) * self.shape.sample_rate / self._length
@@ -124,7 +126,7 @@ class Sketch:
     @property
     def full_scale_energy(self) -> float:
         """Of one window of a sine at full scale, all its bins."""
-        return float((self._window**2).sum() * self._length / 8)
+        return float((self._window.astype(np.float64) ** 2).sum() * self._length / 8)
 
     def close(self) -> None:
         self._file.close()
@@ -157,24 +159,27 @@ def compared(source: Sketch, result: Sketch) -> Likeness:
     """Judge a result by the sketches of its source and of itself, which are of one shape."""
     channels = source.shape.channels
     bands = len(_BAND_EDGES_HZ)
-    seconds = max(source.windows, result.windows) // _WINDOWS_A_SECOND + 1
+    seconds = max(source.windows, result.windows) // source.windows_a_second + 1
     pairs = [(one, two) for one in range(channels) for two in (range(channels) if channels == 2 else (one,))]
     sums = {pair: _Sums(*(np.zeros((seconds, bands)) for _ in range(3))) for pair in pairs}
-    in_band = np.zeros((len(source.band_of_bins()), bands))
+    in_band = np.zeros((len(source.band_of_bins()), bands), dtype=np.float32)
     in_band[np.arange(len(in_band)), source.band_of_bins()] = 1
     in_band[0] = 0
     apart = whole = whole_after = crossed = 0.0
-    for number, (before, after) in enumerate(zip(source.spectra(), result.spectra(), strict=False)):
-        second = number // _WINDOWS_A_SECOND
-        whole += float((np.abs(before) ** 2).sum())
-        whole_after += float((np.abs(after) ** 2).sum())
+    at = 0
+    for before, after in zip(source.batches(), result.batches(), strict=False):
+        count = min(len(before), len(after))
+        before, after = before[:count], after[:count]
+        second = (at + np.arange(count)) // source.windows_a_second
+        at += count
+        energy, energy_after = _energy(before), _energy(after)
+        whole, whole_after = whole + float(energy.sum()), whole_after + float(energy_after.sum())
         crossed += float((before * after.conj()).real.sum())
-        apart += float((np.abs(before - after) ** 2).sum())
-        energy, energy_after = (np.abs(before) ** 2).T @ in_band, (np.abs(after) ** 2).T @ in_band
+        apart += float(_energy(before - after).sum())
         for (one, two), each in sums.items():
-            each.source[second] += energy[one]
-            each.result[second] += energy_after[two]
-            each.cross[second] += (before[:, one] * after[:, two].conj()).real @ in_band
+            np.add.at(each.source, second, energy[:, :, one] @ in_band)
+            np.add.at(each.result, second, energy_after[:, :, two] @ in_band)
+            np.add.at(each.cross, second, (before[:, :, one] * after[:, :, two].conj()).real @ in_band)
     difference = 10 * math.log10(max(apart, 1e-30) / whole) if whole else 0.0
     # Of what differs, a change of level alone is left out.
     fine = 1 - crossed * abs(crossed) / (whole * whole_after + 1e-30) < _ratio(_FINE_DIFFERENCE_DB)
@@ -273,6 +278,10 @@ def _wrong_level(before: float, after: float, name: str, bench: _Bench) -> Findi
     if abs(change) > bench.most_level_db:
         return Verdict.FAILED, f"{name} is {abs(change):.1f} dB {'louder' if change > 0 else 'quieter'} than its source"
     return None
+
+
+def _energy(spectra: Complex) -> NDArray[np.float32]:
+    return np.asarray(spectra.real**2 + spectra.imag**2)
 
 
 def _ratio(db: float) -> float:

@@ -14,6 +14,7 @@ from rumbrel.core.disc.checklist import Finding, checklist
 from rumbrel.core.disc.cue_sheet import CueSheet, CueTrack, read_cue_file
 from rumbrel.core.disc.data_disc import DataFile
 from rumbrel.core.disc.fitting import Offer, fill_from_pool, offers
+from rumbrel.core.disc.image import check_untouched, image_paths
 from rumbrel.core.disc.joins import joined
 from rumbrel.core.disc.layout import DiscLayout, Programme, lay_out
 from rumbrel.core.disc.media import Medium, medium_for
@@ -44,6 +45,7 @@ __all__ = [
     "DiscWish",
     "data_files",
     "fill",
+    "free_name",
     "gather_programmes",
     "measure_programmes",
     "plan_disc",
@@ -283,13 +285,28 @@ def write_plan(
     *,
     speed: int,
     image_format: str = "bin",
+    replaces: bool = False,
+    untouched: Sequence[Path] = (),
     report: Report = no_report,
 ) -> RecorderReport:
-    """Write on the stand-in recorder and read back. Raises DiscError when the plan may not be written."""
+    """Write on the stand-in recorder and read back. Raises DiscError when the plan may not be written, or when
+    the image would take the name of something in untouched, and ImagePresent where one is there already."""
     if plan.failed is not None:
         raise DiscError(f"The disc cannot be written: {plan.failed.text}.")
+    check_untouched(image_paths(folder, name, image_format), untouched)
     recorder = StandInRecorder(speed=speed)
-    return recorder.write(plan.layout, folder, name, report, text=plan.text, image_format=image_format)
+    return recorder.write(
+        plan.layout, folder, name, report, text=plan.text, image_format=image_format, replaces=replaces
+    )
+
+
+def free_name(folder: Path, name: str, image_format: str) -> str:
+    """The name, or with a number where an image of that name is there."""
+    numbered, number = name, 1
+    while any(path.exists() for path in image_paths(folder, numbered, image_format)):
+        number += 1
+        numbered = f"{name} ({number})"
+    return numbered
 
 
 def fill(plan: DiscPlan, pool: Sequence[Programme], wish: DiscWish) -> tuple[list[Programme], int]:

@@ -72,6 +72,7 @@ class Item(models.Model):
     after = models.CharField(max_length=80, blank=True)
     checked = models.BooleanField(default=False)
     bit_exact = models.BooleanField(default=False)
+    difference_db = models.FloatField(null=True)
     warnings = models.JSONField(default=list)
     error = models.TextField(blank=True)
     changed = models.PositiveBigIntegerField(default=0)

