@@ -1,16 +1,16 @@
 """Playlists among the sources of a batch, and the lists of its results."""
 
 import os
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 from rumbrel.core.errors import PlaylistError, RumbrelError
 from rumbrel.core.forecast import Source, WhenPresent, gather_sources
-from rumbrel.core.inspection import Facts
+from rumbrel.core.inspection import Facts, read_confirmed_list
 from rumbrel.core.places import FileSystem, fitted_name
-from rumbrel.core.playlists import LIST_SUFFIXES, ListEntry, TrackList, read_list, write_list
+from rumbrel.core.playlists import LIST_SUFFIXES, ListEntry, TrackList, write_list
 from rumbrel.core.targets import Target
 from rumbrel.core.targets.model import NO_LISTS
 
@@ -22,8 +22,8 @@ class FoundList:
     """A list and its tracks among the sources, by their ids.
 
     relative is where the list lies in the mirrored tree; named says that the user named it, and did not
-    merely name a folder it lies in. missing are entries that lead to no file, and outside how many
-    lead to files that are no sources. unreadable says why the list cannot be read.
+    merely name a folder it lies in. missing are entries that lead to no file, found_again what the list
+    names and the file nearby that was taken for it, and outside how many lead to files that are no sources. unreadable says why the list cannot be read.
     """
 
     path: Path
@@ -31,6 +31,7 @@ class FoundList:
     source_ids: tuple[int, ...] = ()
     named: bool = True
     missing: tuple[str, ...] = ()
+    found_again: tuple[tuple[str, str], ...] = ()
     outside: int = 0
     unreadable: str = ""
 
@@ -71,7 +72,10 @@ class WrittenList:
         if not self.tracks:
             return "none of its tracks is there"
         tracks = f"{self.tracks} track{'' if self.tracks == 1 else 's'}"
-        return tracks + (f", {left_out} left out" if left_out else "")
+        text = tracks + (f", {left_out} left out" if left_out else "")
+        for written, path in found.found_again:
+            text += f"; {written} was not there, {path} was taken for it"
+        return text
 
     @property
     def sentence(self) -> str:
@@ -89,17 +93,21 @@ class WrittenList:
             "reason": self.reason,
             "tracks": self.tracks,
             "missing": list(found.missing),
+            "found_again": [{"written": written, "path": path} for written, path in found.found_again],
             "outside": found.outside,
             "error": self.error or None,
         }
 
 
-def gather_with_lists(named_paths: Iterable[Path], *, once: bool) -> tuple[list[Source], list[FoundList]]:
+def gather_with_lists(
+    named_paths: Iterable[Path], *, once: bool, leave_out: Collection[Path] = ()
+) -> tuple[list[Source], list[FoundList]]:
     """Sources in order, and the lists among them.
 
     A list that is named brings its tracks with it, in its order; one that lies in a folder only says
     how the tracks of that folder are played. once says that a file that stands in several lists, or
-    twice in one, or in a list and in a folder behind it, is one source. Raises PlaylistError for a named list that cannot be read.
+    twice in one, or in a list and in a folder behind it, is one source. Folders in leave_out, where results go,
+    are passed over. Raises PlaylistError for a named list that cannot be read.
     """
     sources: list[Source] = []
     known: dict[str, int] = {}
@@ -123,12 +131,17 @@ def gather_with_lists(named_paths: Iterable[Path], *, once: bool) -> tuple[list[
 
     for path in named_paths:
         if path.suffix.lower() in LIST_SUFFIXES and not path.is_dir():
-            entries = read_list(path).entries
+            entries = read_confirmed_list(path).entries
             missing = tuple(entry.written for entry in entries if entry.missing)
             tracks = tuple(id_of(entry.path.absolute()) for entry in entries)
-            named.append(FoundList(path=path, relative=Path(path.name), source_ids=tracks, missing=missing))
+            named.append(
+                FoundList(
+                    path=path, relative=Path(path.name), source_ids=tracks, missing=missing,
+                    found_again=_found_again(entries),
+                )
+            )  # fmt: skip
             continue
-        for source in gather_sources([path]):
+        for source in gather_sources([path], leave_out=leave_out):
             if source.path.suffix.lower() in LIST_SUFFIXES:
                 lying.append(source)
                 continue
@@ -140,9 +153,13 @@ def gather_with_lists(named_paths: Iterable[Path], *, once: bool) -> tuple[list[
     return sources, named + [_lying_list(source, known) for source in lying]
 
 
+def _found_again(entries: Sequence[ListEntry]) -> tuple[tuple[str, str], ...]:
+    return tuple((entry.written, str(entry.path)) for entry in entries if entry.found_again)
+
+
 def _lying_list(source: Source, known: Mapping[str, int]) -> FoundList:
     try:
-        entries = read_list(source.path).entries
+        entries = read_confirmed_list(source.path).entries
     except PlaylistError as error:
         return FoundList(path=source.path, relative=source.relative, named=False, unreadable=str(error))
     there = [known.get(os.path.realpath(entry.path)) for entry in entries if not entry.missing]
@@ -152,6 +169,7 @@ def _lying_list(source: Source, known: Mapping[str, int]) -> FoundList:
         source_ids=tuple(number for number in there if number is not None),
         named=False,
         missing=tuple(entry.written for entry in entries if entry.missing),
+        found_again=_found_again(entries),
         outside=there.count(None),
     )
 

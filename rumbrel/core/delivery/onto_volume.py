@@ -56,7 +56,7 @@ def put_on_volume(step: Step, made: Outcome | None, volume: Volume) -> Delivered
     try:
         if not volume.root.is_dir():
             raise OutputError(f"The volume {volume.root} is not there any more. Connect it again, then continue.")
-        digest, size = _copied(source, Path(step.output))
+        digest, size = _copied(source, Path(step.output), replaces=step.replaces)
     except RumbrelError as error:
         return Delivered(step=step, ok=False, output="", error=str(error))
     finally:
@@ -65,12 +65,12 @@ def put_on_volume(step: Step, made: Outcome | None, volume: Volume) -> Delivered
     return Delivered(step=step, ok=True, output=step.output, bytes_out=size, digest=digest)
 
 
-def _copied(source: Path, output: Path) -> tuple[str, int]:
+def _copied(source: Path, output: Path, *, replaces: bool) -> tuple[str, int]:
     with working_file(output) as working:
         try:
             digest, size = copy_compared(source, working)
         except CheckFailed as error:
             text = f"{output.name} does not read back from the volume as it was written. Check the volume."
             raise OutputError(text) from error
-        move_into_place(working, output, replaces=False)
+        move_into_place(working, output, replaces=replaces)
     return digest, size

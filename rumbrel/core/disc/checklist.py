@@ -168,6 +168,17 @@ def _sources(layout: DiscLayout) -> Finding:
     return _finding("sources", True, "every file is there")
 
 
+def _found_again(layout: DiscLayout) -> Finding | None:
+    """None where every file is the one that was named."""
+    found = [track for track in layout.tracks if track.programme.listed_as]
+    if not found:
+        return None
+    first = found[0].programme
+    more = f", and {len(found) - 1} more like it" if len(found) > 1 else ""
+    text = f"{first.listed_as} was not there; {first.path} was taken for track {found[0].number}{more}; is that right?"
+    return _finding("found-again", False, text, Verdict.DOUBTFUL)
+
+
 def _text(text: DiscText) -> Finding:
     """Length and characters alone; codes have lines of their own, so here they are left out of the packs
     where they are wrong."""
@@ -207,5 +218,5 @@ def _product_code(text: DiscText) -> Finding:
 
 
 _CHECKS: tuple[Callable[[DiscLayout], Finding | None], ...] = (
-    _count, _shortest, _pause, _time, _medium, _gaps, _codes, _clipping, _lossy, _channels, _sources,
+    _count, _shortest, _pause, _time, _medium, _gaps, _codes, _clipping, _lossy, _channels, _sources, _found_again,
 )  # fmt: skip

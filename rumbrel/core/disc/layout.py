@@ -27,7 +27,7 @@ class Programme:
     samples and start_sample count in the source's own rate. runs_on says that it follows the one
     before without a break, index_samples are marks inside it. gap_sectors is its own gap, None for
     the disc's. state is what measuring found: "", "silent", "mono", "clipped", or None where it
-    was not measured.
+    was not measured. listed_as is what a list named where another file was taken for it.
     """
 
     path: str
@@ -52,6 +52,7 @@ class Programme:
     index_samples: tuple[int, ...] = ()
     runs_on: bool = False
     state: str | None = None
+    listed_as: str = ""
 
     @property
     def disc_samples(self) -> int:

@@ -10,6 +10,7 @@ from functools import partial
 from pathlib import Path
 
 from rumbrel.core.encoders.encodings import encoding_for
+from rumbrel.core.files import file_digest
 from rumbrel.core.formats.table import CONTAINER_BY_KEY, SOUND_SUFFIXES
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.inspection.inspect import inspect_file
@@ -34,13 +35,23 @@ class WhenPresent(StrEnum):
     NUMBER = "number"
 
 
+class Present(StrEnum):
+    """What to do where a file is at a result's destination, for a volume that is kept up to date: names prove
+    nothing there."""
+
+    KEEP = "keep"
+    UPDATE = "update"
+    BESIDE = "beside"
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ForecastOptions:
     """What the user chooses beside target and destination. "" leaves the choice to the target.
 
     level is the rule for the level, None for the target's own; with trims, silence at the ends goes.
     sound is which of several sounds of a film is meant, as inspect_file takes it. Without rewraps, what
-    could be packed anew is converted.
+    could be packed anew is converted. keeps_in_line brings what an earlier run made of a source up to date, and
+    puts what is there by another's hand aside instead of taking it for done (see Present).
     """
 
     when_present: WhenPresent = WhenPresent.SKIP
@@ -51,6 +62,7 @@ class ForecastOptions:
     trims: bool = False
     sound: str = ""
     rewraps: bool = True
+    keeps_in_line: bool = False
 
     def changes_sound(self, target: Target) -> bool:
         """Whether even what plays as it is must be made anew, since its samples change."""
@@ -177,7 +189,8 @@ def _file_id(path: Path) -> tuple[int, int] | None:
 
 def _step(number: int, source: Source, inspect: Callable[[Path], Facts], desk: _Desk) -> Step:
     # A source with several results would be found finished by any one of them.
-    recognises = desk.options.when_present is WhenPresent.SKIP and source.path not in desk.repeated
+    skips = desk.options.when_present is WhenPresent.SKIP and not desk.options.keeps_in_line
+    recognises = skips and source.path not in desk.repeated
     if desk.ledger is not None and recognises:
         entry = desk.ledger.finished(str(source.path.absolute()), desk.work)
         if entry is not None:
@@ -247,9 +260,40 @@ def _placed(step: Step, number: int, source: Source, suffix: str, desk: _Desk) -
     if step.after and step.after.size_bytes > naming.system.largest_file_bytes:
         reason = f"{naming.system.label} holds files of at most {naming.system.largest_file_bytes:,} bytes"
         return replace(step, action=Action.REFUSE, reason=f"{reason}. Choose another target or destination.")
-    if when_present is WhenPresent.SKIP and there is not None:
+    replaces = when_present is WhenPresent.REPLACE
+    if desk.options.keeps_in_line and there is not None:
+        entry = desk.ledger.finished(str(Path(step.source.path).absolute()), desk.work) if desk.ledger else None
+        if entry is not None and _is_numbered(Path(entry.output), wanted):
+            desk.names.claim(Path(entry.output))
+            return replace(step, action=Action.SKIP, reason="up to date", output=entry.output)
+        found = _found_there(step, output, desk)
+        if found is Present.KEEP:
+            return replace(step, action=Action.SKIP, reason="up to date", output=str(output))
+        replaces = found is Present.UPDATE
+        if found is Present.BESIDE:
+            output = desk.names.claim_numbered(wanted, skip_existing=True)
+            text = f"Another file is named {wanted.name} there and is kept, so this one becomes {output.name}."
+            warnings.append(Warning(code=WarningCode.SAME_NAME, text=text))
+    elif when_present is WhenPresent.SKIP and there is not None:
         return _present(step, str(output), desk)
-    return replace(step, output=str(output), warnings=tuple(warnings), replaces=when_present is WhenPresent.REPLACE)
+    return replace(step, output=str(output), warnings=tuple(warnings), replaces=replaces)
+
+
+def _is_numbered(output: Path, wanted: Path) -> bool:
+    """Whether a result has the name that it should have, or that name with a number."""
+    same_kind = (output.parent, output.suffix) == (wanted.parent, wanted.suffix)
+    return same_kind and (output.stem == wanted.stem or output.stem.startswith(f"{wanted.stem} ("))
+
+
+def _found_there(step: Step, output: Path, desk: _Desk) -> Present:
+    """By the ledger, and where that knows nothing by size and digest."""
+    source = str(Path(step.source.path).absolute())
+    if desk.ledger and desk.ledger.was_made_of(str(output), source):
+        return Present.UPDATE
+    copied = step.action is Action.COPY and not step.extra_fields
+    if copied and output.stat().st_size == step.source.size_bytes and file_digest(output) == file_digest(Path(source)):
+        return Present.KEEP
+    return Present.BESIDE
 
 
 def _present(step: Step, output: str, desk: _Desk) -> Step:

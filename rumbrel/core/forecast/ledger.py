@@ -112,6 +112,14 @@ class ResultLedger:
                 return entry
         return None
 
+    def was_made_of(self, output: str, source: str) -> bool:
+        """Whether an earlier run put its result of this source there, whatever the file has become since."""
+        return any(entry.source == source for entry in self._by_output.get(output, ()))
+
+    def outputs(self) -> tuple[str, ...]:
+        """Every result that earlier runs made and that is still as it was made."""
+        return tuple(output for output in self._by_output if self.made(output) is not None)
+
     def add(self, entry: Entry) -> None:
         """Remember a result, here and in the file. Raises OutputError."""
         append_entry(self.path, entry)

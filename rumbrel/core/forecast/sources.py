@@ -21,11 +21,12 @@ class Source:
     named: bool = True
 
 
-def gather_sources(paths: Iterable[Path]) -> list[Source]:
-    """Files as named, folders walked in order of name. A folder reached again by a link is not walked twice."""
+def gather_sources(paths: Iterable[Path], *, leave_out: Collection[Path] = ()) -> list[Source]:
+    """Files as named, folders walked in order of name, but for those in leave_out. A folder reached again by a
+    link is not walked twice."""
     sources: list[Source] = []
     for start in paths:
-        found = walk_folder(start).files if start.is_dir() else [start]
+        found = walk_folder(start, leave_out=leave_out).files if start.is_dir() else [start]
         named = not start.is_dir()
         for path in found:
             relative = Path(start.name) if named else path.relative_to(start)

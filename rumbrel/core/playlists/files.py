@@ -7,7 +7,7 @@ from pathlib import Path
 from rumbrel.core.errors import PlaylistError
 from rumbrel.core.files import write_whole
 
-from .locating import settled
+from .locating import Agrees, settled
 from .m3u import read_m3u, write_m3u
 from .model import TrackList
 from .pls import read_pls, write_pls
@@ -29,8 +29,9 @@ def _decoded(raw: bytes) -> str:
         return raw.decode("cp1252", "replace")
 
 
-def read_list(path: Path) -> TrackList:
-    """Entries in order, missing ones looked for nearby. Raises PlaylistError when the list cannot be read."""
+def read_list(path: Path, *, agrees: Agrees | None = None) -> TrackList:
+    """Entries in order, missing ones looked for nearby; agrees is asked whether a file is what an entry
+    describes. Raises PlaylistError when the list cannot be read."""
     try:
         if path.stat().st_size > _LARGEST_LIST_BYTES:
             raise PlaylistError(f"{path.name} is too large to be a playlist.")
@@ -46,7 +47,7 @@ def read_list(path: Path) -> TrackList:
             raise PlaylistError(f"{path.name} is not a playlist.")
         is_pls = text.lstrip("\ufeff \r\n\t")[:10].lower() == "[playlist]"
         tracks = read_pls(text, folder) if is_pls or path.suffix.lower() == ".pls" else read_m3u(text, folder)
-    return TrackList(entries=settled(tracks.entries, folder), title=tracks.title)
+    return TrackList(entries=settled(tracks.entries, folder, agrees), title=tracks.title)
 
 
 _WRITERS: dict[str, Callable[[TrackList, list[str]], str]] = {

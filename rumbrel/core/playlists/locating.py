@@ -2,15 +2,17 @@
 
 import os
 import re
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
+from rumbrel.core.formats.table import SOUND_SUFFIXES
+
 from .model import ListEntry, is_file
 
-__all__ = ["Surroundings", "located", "settled"]
+__all__ = ["Agrees", "Surroundings", "located", "settled"]
 
 _MOST_FILES = 50_000
 _DRIVE = re.compile(r"^[A-Za-z]:[\\/]")
@@ -35,6 +37,10 @@ def located(written: str, folder: Path) -> Path:
     return next((path for path in candidates if is_file(path)), candidates[1 if "\\" in text else 0])
 
 
+Agrees = Callable[[Path, ListEntry], bool | None]
+"""Whether a file is what an entry describes, by its length and tags; None where these tell nothing."""
+
+
 class Surroundings:
     """The files around a list, walked once and only when an entry is missing."""
 
@@ -56,23 +62,31 @@ class Surroundings:
                 break
         return found
 
-    def find_again(self, entry: ListEntry) -> ListEntry:
-        """The entry at the file of its name nearby, the one with most folders in common; else unchanged."""
-        name = re.split(r"[\\/]", _plain(entry.written or str(entry.path)))[-1]
-        stem = Path(name).stem
-        for key in (name.casefold(), stem.casefold()):
-            matches = [path for path in self._by_name.get(key, ()) if path.suffix.lower() not in _LISTS]
-            if matches:
-                wanted = set(re.split(r"[\\/]", entry.written.casefold()))
-                best = max(matches, key=lambda path: len(wanted & {part.casefold() for part in path.parts}))
-                return replace(entry, path=best, found_again=True)
+    def find_again(self, entry: ListEntry, agrees: Agrees) -> ListEntry:
+        """The entry at a sound file of its name nearby; else unchanged.
+
+        A name alone proves nothing. Without contradiction it is believed in a folder named as the list says, or
+        where the list names no folder and there is one such file; elsewhere only what the sound itself bears out.
+        """
+        parts = [part for part in re.split(r"[\\/]", _plain(entry.written or str(entry.path))) if part]
+        name = parts[-1] if parts else ""
+        folder = parts[-2].casefold() if len(parts) > 1 and not parts[-2].endswith(":") else ""
+        for key in (name.casefold(), Path(name).stem.casefold()):
+            matches = [path for path in self._by_name.get(key, ()) if path.suffix.lower() in SOUND_SUFFIXES]
+            near = [path for path in matches if path.parent.name.casefold() == folder] if folder else matches
+            for path in sorted(matches, key=lambda path: path not in near):
+                said = agrees(path, entry)
+                if said or (said is None and path in near and len(near) == 1):
+                    return replace(entry, path=path, found_again=True)
         return entry
 
 
-_LISTS = frozenset({".m3u", ".m3u8", ".pls", ".xspf", ".cue"})
+def _tells_nothing(path: Path, entry: ListEntry) -> None:
+    return None
 
 
-def settled(entries: Iterable[ListEntry], folder: Path) -> tuple[ListEntry, ...]:
+def settled(entries: Iterable[ListEntry], folder: Path, agrees: Agrees | None = None) -> tuple[ListEntry, ...]:
     """Entries with the missing ones looked for around the list."""
     around = Surroundings(folder)
-    return tuple(around.find_again(entry) if not is_file(entry.path) else entry for entry in entries)
+    asked = agrees or _tells_nothing
+    return tuple(around.find_again(entry, asked) if not is_file(entry.path) else entry for entry in entries)

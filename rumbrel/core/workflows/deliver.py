@@ -9,7 +9,17 @@ from rumbrel.core.delivery import Delivered, FoundList, PlannedList, WrittenList
 from rumbrel.core.delivery.onto_volume import put_on_volume
 from rumbrel.core.errors import OutputError
 from rumbrel.core.files import remove_leftovers
-from rumbrel.core.forecast import Action, Forecast, ForecastOptions, Source, Step, WhenPresent, forecast_batch
+from rumbrel.core.forecast import (
+    Action,
+    Entry,
+    Forecast,
+    ForecastOptions,
+    ResultLedger,
+    Source,
+    Step,
+    WhenPresent,
+    forecast_batch,
+)
 from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.places import Volume
 from rumbrel.core.progress import Progress, Report, Unit, no_report, within
@@ -22,13 +32,19 @@ __all__ = ["DeliveryPlan", "deliver", "plan_delivery"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DeliveryPlan:
-    """Steps in playing order with their destinations on the volume, and the lists that go beside them."""
+    """Steps in playing order with their destinations on the volume, and the lists that go beside them.
+
+    left_over are files of earlier deliveries in the folders of this one that it has no use for: a player that
+    plays folders plays them too.
+    """
 
     volume: Volume
     target: Target
     steps: tuple[Step, ...]
     lists: tuple[PlannedList, ...]
     needed_bytes: int
+    ledger: ResultLedger | None = None
+    left_over: tuple[str, ...] = ()
 
     @property
     def fits(self) -> bool:
@@ -42,8 +58,9 @@ def plan_delivery(
     *,
     lists: Sequence[FoundList] = (),
     inspect: Callable[[Path], Facts] = inspect_file,
+    ledger: ResultLedger | None = None,
 ) -> DeliveryPlan:
-    """Plan every source onto a volume, in the order given.
+    """Plan every source onto a volume, in the order given. ledger is what earlier deliveries put there.
 
     Where the target knows no lists but folders, each list becomes a folder of numbered tracks.
     """
@@ -51,14 +68,26 @@ def plan_delivery(
     options = ForecastOptions(
         when_present=WhenPresent.SKIP,
         file_system=volume.kind.file_system,
+        keeps_in_line=True,
         pattern="{number:03} {title}" if folders and not any(found.named for found in lists) else "",
     )
     placed = in_folders(sources, lists) if folders else list(sources)
-    forecast = forecast_batch(placed, target, volume.root, options=options, inspect=inspect)
+    forecast = forecast_batch(placed, target, volume.root, options=options, inspect=inspect, ledger=ledger)
     needed = volume.room_needed([step.after.most_bytes for step in forecast.working if step.after])
     outputs = {step.source_id: step.output for step in forecast.steps}
     planned = plan_lists(lists, target, volume.root, volume.system, outputs)
-    return DeliveryPlan(volume=volume, target=target, steps=forecast.steps, lists=planned, needed_bytes=needed)
+    return DeliveryPlan(
+        volume=volume, target=target, steps=forecast.steps, lists=planned, needed_bytes=needed, ledger=ledger,
+        left_over=_left_over(forecast.steps, ledger) if folders else (),
+    )  # fmt: skip
+
+
+def _left_over(steps: Sequence[Step], ledger: ResultLedger | None) -> tuple[str, ...]:
+    if ledger is None:
+        return ()
+    wanted = {step.output for step in steps}
+    folders = {str(Path(output).parent) for output in wanted if output}
+    return tuple(output for output in ledger.outputs() if output not in wanted and str(Path(output).parent) in folders)
 
 
 def deliver(
@@ -82,12 +111,23 @@ def deliver(
     for number, step in enumerate(steps, 1):
         result = put_on_volume(step, made.get(step.output), plan.volume)
         finished.append(result)
+        if plan.ledger is not None and result.ok and result.digest and step.work:
+            plan.ledger.add(_entry(step, result))
         yield result
         share = 0.7 + 0.3 * number / len(steps)
         report(replace(whole, done=share * whole.total, step="copying", finished=number, items=len(steps)))
     there = {Path(result.output): result.step.source for result in finished if result.ok and result.output}
     for planned in plan.lists:
         yield write_planned(planned, there)
+
+
+def _entry(step: Step, result: Delivered) -> Entry:
+    status = Path(result.output).stat()
+    return Entry(
+        source=str(Path(step.source.path).absolute()), source_bytes=step.source.size_bytes,
+        source_ns=step.source.modified_ns, work=step.work, output=result.output, output_bytes=status.st_size,
+        output_ns=status.st_mtime_ns,
+    )  # fmt: skip
 
 
 def _levelled(plan: DeliveryPlan, jobs: int, report: Report) -> tuple[Step, ...]:

@@ -31,8 +31,8 @@ from rumbrel.core.disc.text import DiscText, read_text, text_of
 from rumbrel.core.errors import DiscError
 from rumbrel.core.forecast import gather_sources
 from rumbrel.core.formats.table import SOUND_SUFFIXES
-from rumbrel.core.inspection import Facts, inspect_file
-from rumbrel.core.playlists import LIST_SUFFIXES, ListEntry, read_list
+from rumbrel.core.inspection import Facts, inspect_file, read_confirmed_list
+from rumbrel.core.playlists import LIST_SUFFIXES, ListEntry
 from rumbrel.core.progress import Report, no_report
 from rumbrel.core.sound.analysis import ChannelState
 from rumbrel.core.sound.decoding import StreamChoice
@@ -130,7 +130,7 @@ def gather_programmes(sources: Sequence[Path], *, inspect: Inspect = inspect_fil
         if suffix == ".cue":
             programmes += _stretches(source, inspect)
         elif suffix in LIST_SUFFIXES:
-            for entry in read_list(source).entries:
+            for entry in read_confirmed_list(source, inspect=inspect).entries:
                 if entry.missing:
                     missing.append(entry.written or str(entry.path))
                 else:
@@ -148,7 +148,8 @@ def gather_programmes(sources: Sequence[Path], *, inspect: Inspect = inspect_fil
 
 
 def _entry_programme(entry: ListEntry, inspect: Inspect) -> Programme:
-    return programme_of(inspect(entry.path), title=entry.title, performer=entry.performer)
+    programme = programme_of(inspect(entry.path), title=entry.title, performer=entry.performer)
+    return replace(programme, listed_as=entry.written) if entry.found_again else programme
 
 
 def _stretches(path: Path, inspect: Inspect) -> list[Programme]:
@@ -323,7 +324,9 @@ def data_files(sources: Sequence[Path]) -> list[DataFile]:
     files: list[DataFile] = []
     for source in sources:
         if source.suffix.lower() in LIST_SUFFIXES:
-            files += [DataFile(path=e.path, folder=source.stem, name=e.path.name) for e in read_list(source).entries]
+            files += [
+                DataFile(path=e.path, folder=source.stem, name=e.path.name) for e in read_confirmed_list(source).entries
+            ]
             continue
         for each in gather_sources([source]):
             if each.path.suffix.lower() in SOUND_SUFFIXES:

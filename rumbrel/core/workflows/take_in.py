@@ -36,14 +36,11 @@ class TakeInPlan:
     target: Target
     destination: Path
     options: ForecastOptions
+    folder_name: str
 
     @property
     def title(self) -> str:
         return self.names.disc.title or "Disc"
-
-    @property
-    def folder_name(self) -> str:
-        return _file_name(self.title)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -78,8 +75,10 @@ def plan_take_in(
     destination: Path,
     options: ForecastOptions,
 ) -> TakeInPlan:
-    """Names from the disc's own text, a catalogue of known discs, or plain numbers."""
+    """Names from the disc's own text, a catalogue of known discs, or plain numbers. Another disc of a title that
+    is there already goes into a folder of its own."""
     names = names_for(contents, known) or _plain_names(contents)
+    title = names.disc.title or "Disc"
     return TakeInPlan(
         contents=contents,
         names=names,
@@ -87,7 +86,29 @@ def plan_take_in(
         target=target,
         destination=destination,
         options=options,
+        folder_name=_own_folder(destination, title, contents_digest(contents)),
     )
+
+
+def _own_folder(destination: Path, title: str, digest: str) -> str:
+    """The folder of a title, with a number where another disc of that title has been taken in."""
+    name, number = _file_name(title), 1
+    while _disc_in(destination / name) not in (None, digest):
+        number += 1
+        name = _file_name(f"{title} ({number})")
+    return name
+
+
+def _disc_in(folder: Path) -> str | None:
+    """The digest of the disc whose tracks a folder holds; "" where it holds something else, None for nothing."""
+    if not folder.exists():
+        return None
+    try:
+        return str(json.loads((folder / f"{folder.name}.log.json").read_text())["disc"])
+    except FileNotFoundError:
+        return "" if any(folder.iterdir()) else None
+    except (OSError, ValueError, KeyError, TypeError):
+        return ""
 
 
 def take_in(
@@ -106,13 +127,15 @@ def take_in(
         done += reading.sectors
         readings.append(reading)
         steps.append(_step(plan, path, number))
+    # The log first: by it the folder is known as this disc's when the work is stopped and begun again.
+    _write_log(plan, readings, drive_label)
     outcomes: dict[str, Outcome] = {}
     for event in run_steps(steps, jobs=jobs):
         if isinstance(event, Outcome):
             outcomes[event.step.source.path] = event
         else:
             report(event)
-    _write_log(plan, readings, steps, drive_label)
+    _write_sheet(plan, steps)
     for reading, step in zip(readings, steps, strict=True):
         yield TakenTrack(reading=reading, outcome=outcomes[step.source.path])
 
@@ -168,18 +191,21 @@ def _step(plan: TakeInPlan, path: Path, number: int) -> Step:
     return forecast.steps[0]
 
 
-def _write_log(plan: TakeInPlan, readings: Sequence[TrackReading], steps: Sequence[Step], drive_label: str) -> None:
-    """The log, and a cue sheet of the files that were made."""
+def _write_log(plan: TakeInPlan, readings: Sequence[TrackReading], drive_label: str) -> None:
     log = {
         "disc": contents_digest(plan.contents),
         "title": plan.names.disc.title,
         "drive": drive_label,
         "tracks": [reading.as_record() for reading in readings],
     }
+    folder = plan.destination / plan.folder_name
+    write_whole(folder / f"{plan.folder_name}.log.json", json.dumps(log, indent=1) + "\n")
+
+
+def _write_sheet(plan: TakeInPlan, steps: Sequence[Step]) -> None:
+    """A cue sheet of the files that were made."""
     lines = [f"TITLE {quoted(plan.names.disc.title)}"]
     for number, step in enumerate(steps, 1):
         lines += [f"FILE {quoted(Path(step.output).name)} WAVE", f"  TRACK {number:02d} AUDIO",
                   f"    TITLE {quoted(plan.names.tracks[number - 1].title)}", "    INDEX 01 00:00:00"]  # fmt: skip
-    folder, name = plan.destination / plan.folder_name, plan.folder_name
-    write_whole(folder / f"{name}.log.json", json.dumps(log, indent=1) + "\n")
-    write_whole(folder / f"{name}.cue", "\n".join(lines) + "\n")
+    write_whole(plan.destination / plan.folder_name / f"{plan.folder_name}.cue", "\n".join(lines) + "\n")

@@ -8,8 +8,10 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from rumbrel.core.errors import PlaylistError
+from rumbrel.core.inspection import read_confirmed_list
 from rumbrel.core.playlists import LIST_SUFFIXES, ListEntry, TrackList, read_list, write_list
 from tests.marks import slow
+from tests.signals import write_sound
 
 NAMES = st.text(st.characters(exclude_characters="/\0\n\r\x0b\x0c\x1c\x1d\x1e\x85\u2028\u2029", exclude_categories=("Cs",)),
                 min_size=1, max_size=30).map(lambda text: f"x{text}x.wav")  # fmt: skip
@@ -58,7 +60,7 @@ class ListTests(TestCase):
         self._file("Musik/Größe.flac")
         self._file("Deep/down/here/Stand.flac")
         for name, raw in (
-            ("a.m3u", "Musik\\Größe.flac\r\nC:\\Old\\Stand.flac\r\n".encode("cp1252")),
+            ("a.m3u", "Musik\\Größe.flac\r\nC:\\Old\\here\\Stand.flac\r\n".encode("cp1252")),
             ("b.m3u8", "\ufeffMusik/Größe.flac\nStand.flac\n".encode()),
             ("c.m3u", "Musik/Größe.flac\nStand.mp3\n".encode("utf-16")),
             ("d.pls", b"[playlist]\nFile2=Stand.flac\nFile1=Musik/Gr\xf6\xdfe.flac\nNumberOfEntries=2\n"),
@@ -68,6 +70,31 @@ class ListTests(TestCase):
             self.assertEqual([entry.path.name for entry in entries], ["Größe.flac", "Stand.flac"], name)
             self.assertFalse(any(entry.missing for entry in entries), name)
             self.assertEqual([entry.found_again for entry in entries], [False, True], name)
+
+    def test_a_name_alone_proves_nothing(self) -> None:
+        for name in ("Tower/01 Rounds.flac", "Rolls/01 Rounds.flac", "Rolls/01 Rounds.txt", "Other/Waltz.flac"):
+            self._file(name)
+        for written, found in (
+            ("Gone/Tower/01 Rounds.mp3", "Tower/01 Rounds.flac"), ("Gone/01 Rounds.mp3", None),
+            ("01 Rounds.mp3", None), ("Waltz.ogg", "Other/Waltz.flac"), ("Bells/Waltz.flac", None),
+        ):  # fmt: skip
+            with self.subTest(written=written):
+                (self.folder / "l.m3u8").write_text(f"{written}\n")
+                entry = read_list(self.folder / "l.m3u8").entries[0]
+                self.assertEqual(entry.path, self.folder / (found or written))
+                self.assertEqual((entry.found_again, entry.missing), (found is not None, found is None))
+
+    def test_length_and_tags_decide_where_they_say_anything(self) -> None:
+        write_sound(self.folder / "Elsewhere" / "Rounds.flac", 44_100 * 5)
+        (self.folder / "Tower").mkdir()
+        write_sound(self.folder / "Tower" / "Peal.flac", 44_100 * 5)
+        for lines, found in (
+            ("#EXTINF:5,x\nTower/Rounds.flac", True), ("#EXTINF:90,x\nTower/Rounds.flac", False),
+            ("Tower/Rounds.flac", False), ("#EXTINF:90,x\nGone/Tower/Peal.flac", False), ("Gone/Tower/Peal.flac", True),
+        ):  # fmt: skip
+            with self.subTest(lines=lines):
+                (self.folder / "l.m3u8").write_text(f"#EXTM3U\n{lines}\n")
+                self.assertEqual(read_confirmed_list(self.folder / "l.m3u8").entries[0].found_again, found)
 
     def test_what_is_really_missing_is_told(self) -> None:
         (self.folder / "l.m3u8").write_text("#EXTM3U\n#EXTINF:-1,Gone\nnowhere.flac\n" + "x" * 5000 + "\n")

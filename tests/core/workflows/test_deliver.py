@@ -8,7 +8,7 @@ from unittest import TestCase, mock
 from rumbrel.core.conversion.levelling import measure
 from rumbrel.core.delivery import Delivered, FoundList
 from rumbrel.core.errors import OutputError
-from rumbrel.core.forecast import Source
+from rumbrel.core.forecast import ResultLedger, Source
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.places import Volume, file_system_for, volume_at, volume_kind_for
 from rumbrel.core.playlists import read_list
@@ -33,7 +33,9 @@ class DeliveryTests(TestCase):
         return volume_at(self.folder / "stick", volume_kind_for(kind))
 
     def run_all(self, target: str = "car-mp3", **more: object) -> list[Delivered]:
-        plan = plan_delivery(self.sources, find_target(target), self.volume(), **more)  # type: ignore[arg-type]
+        ledger = ResultLedger.for_destination(self.folder / "ledger", self.folder / "stick")
+        plan = plan_delivery(self.sources, find_target(target), self.volume(), ledger=ledger, **more)  # type: ignore[arg-type]
+        self.left_over = [Path(path).name for path in plan.left_over]
         return [each for each in deliver(plan, self.folder / "work", jobs=2) if isinstance(each, Delivered)]
 
     def a_list(self, name: str, *ids: int) -> FoundList:
@@ -73,6 +75,33 @@ class DeliveryTests(TestCase):
         self.run_all()
         (self.folder / "stick" / "Last.mp3").unlink()
         self.assertEqual([str(result.step.action) for result in self.run_all()], ["skip", "skip", "convert"])
+
+    def test_a_right_name_is_no_proof(self) -> None:
+        stick = self.folder / "stick"
+        (stick / "Last.mp3").write_bytes(b"a song of somebody else")
+        self.run_all()
+        self.assertEqual((stick / "Last.mp3").read_bytes(), b"a song of somebody else")
+        self.assertTrue(inspect_file(stick / "Last (2).mp3").ok)
+        whole = (stick / "Zeal.mp3").read_bytes()
+        (stick / "Zeal.mp3").write_bytes(whole[:5_000])
+        newer = write_sound(self.folder / "in" / "Again: peal?.flac", 90_000, seed=9)
+        again = {Path(result.output).name: str(result.step.action) for result in self.run_all()}
+        self.assertEqual(again, {"Zeal.mp3": "convert", "Again- peal.mp3": "convert", "Last (2).mp3": "skip"})
+        self.assertEqual((stick / "Zeal.mp3").read_bytes(), whole)
+        self.assertEqual(inspect_file(stick / "Again- peal.mp3").samples, inspect_file(newer).samples)
+        self.assertEqual(len(list(stick.iterdir())), 4)
+
+    def test_an_equal_copy_by_another_hand_is_known_by_its_content(self) -> None:
+        shutil.copy(self.sources[0].path, self.folder / "stick" / "Zeal.flac")
+        self.assertEqual([str(r.step.action) for r in self.run_all("archive-flac")], ["skip", "copy", "copy"])
+
+    def test_what_a_changed_order_leaves_behind_is_named(self) -> None:
+        self.run_all("card-folders", lists=[self.a_list("Bells.m3u", 0, 1, 2)])
+        self.assertEqual(self.left_over, [])
+        self.run_all("card-folders", lists=[self.a_list("Bells.m3u", 2, 0)])
+        names = sorted(path.name for path in (self.folder / "stick" / "Bells").glob("*.mp3"))
+        self.assertEqual(self.left_over, ["001 Zeal.mp3", "002 Again- peal.mp3", "003 Last.mp3"])
+        self.assertTrue({"001 Last.mp3", "002 Zeal.mp3"} <= set(names))
 
     def test_clusters_and_room(self) -> None:
         """FAT32 up to 8 GiB has clusters of 4 KiB, above 32 GiB of 32 KiB (common practice)."""

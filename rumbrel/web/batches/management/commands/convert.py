@@ -197,7 +197,9 @@ class _Inspection:
         def gathered(target: Target) -> Gathering:
             folders = target.playlists.folder_each
             if folders not in self._gathered:
-                sources, lists = gather_with_lists(self._options["sources"], once=not folders)
+                sources, lists = gather_with_lists(
+                    self._options["sources"], once=not folders, leave_out=[self._options["out"]]
+                )
                 placed = in_folders(sources, lists) if folders else sources
                 self._gathered[folders] = Gathering(sources=tuple(placed), lists=tuple(lists))
                 if not any_known():

@@ -10,6 +10,7 @@ from django.core.management.base import CommandParser
 from rumbrel.core.crew import default_jobs
 from rumbrel.core.delivery import Delivered, WrittenList, gather_with_lists
 from rumbrel.core.errors import OutputError, PlaylistError
+from rumbrel.core.forecast import ResultLedger
 from rumbrel.core.places import VOLUME_KINDS, volume_at, volume_kind_for
 from rumbrel.core.targets import find_target
 from rumbrel.core.workflows.deliver import DeliveryPlan, deliver, plan_delivery
@@ -33,12 +34,15 @@ class Command(ReportingCommand):
     def work(self, options: dict[str, Any]) -> bool:
         target = find_target(options["target"])
         volume = volume_at(options["volume"], volume_kind_for(options["volume_kind"]))
-        sources, lists = gather_with_lists(options["sources"], once=not target.playlists.folder_each)
+        sources, lists = gather_with_lists(
+            options["sources"], once=not target.playlists.folder_each, leave_out=[volume.root]
+        )
         for found in lists:
             if found.named and found.missing:
                 missing = counted(len(found.missing), "entry is", "entries are")
                 raise PlaylistError(f"{found.path.name}: {missing} missing, the first is {found.missing[0]}.")
-        plan = plan_delivery(sources, target, volume, lists=lists)
+        ledger = ResultLedger.for_destination(settings.RUMBREL.ledger, volume.root)
+        plan = plan_delivery(sources, target, volume, lists=lists, ledger=ledger)
         return self._show_forecast(plan, options) if options["dry_run"] else self._run(plan, options)
 
     def _show_forecast(self, plan: DeliveryPlan, options: dict[str, Any]) -> bool:
@@ -56,6 +60,9 @@ class Command(ReportingCommand):
                 all_ok &= result.ok
                 line.clear()
                 self.report(result.as_record(), _sentence(result), options)
+        for path in plan.left_over:
+            text = f"left over: {path} is of an earlier delivery. Remove it, or the player plays it too."
+            self.report({"left_over": path}, text, options)
         return all_ok
 
 
