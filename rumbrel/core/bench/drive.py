@@ -19,13 +19,14 @@ __all__ = ["DRIVES", "DriveKind", "StandInDrive", "drive_for"]
 class DriveKind:
     """What a drive is like, and the disc in it.
 
-    offset_samples is how late it delivers. Of every thousand sectors, so many read differently each
+    offset_samples is how late it delivers, overreads that it reads beyond the disc's edges. Of every thousand sectors, so many read differently each
     time at full speed (wavering), fail at the first tries (reluctant) or for ever (dead).
     """
 
     key: str
     label: str
     offset_samples: int = 0
+    overreads: bool = False
     wavering: float = 0.0
     reluctant: float = 0.0
     dead: float = 0.0
@@ -35,7 +36,8 @@ class DriveKind:
 DRIVES: tuple[DriveKind, ...] = (
     DriveKind(key="clean", label="a good drive with a clean disc"),
     DriveKind(key="offset", label="a drive that delivers 100 samples late", offset_samples=100),
-    DriveKind(key="early", label="a drive that delivers 500 samples early", offset_samples=-500),
+    DriveKind(key="early", label="a drive that delivers 500 samples early and reads beyond the edges",
+              offset_samples=-500, overreads=True),
     DriveKind(key="scratched", label="a scratched disc that can be read with patience", offset_samples=10,
               wavering=1.0, reluctant=0.5),
     DriveKind(key="broken", label="a disc with spots that nothing reads", wavering=1.0, reluctant=0.5, dead=0.2),
@@ -58,7 +60,7 @@ class StandInDrive:
 
     def __init__(self, cue_path: Path, kind: DriveKind, *, seed: int = 1) -> None:
         self._disc = open_image(cue_path)
-        self.offset_samples = kind.offset_samples
+        self.offset_samples, self.overreads = kind.offset_samples, kind.overreads
         self.speeds = kind.speeds
         self._random = np.random.default_rng([seed, 7])
         self._tries: dict[int, int] = {}

@@ -49,9 +49,11 @@ class SectorUnread(DiscError):
 
 
 class DiscDrive(Protocol):
-    """A drive with a disc in it. offset_samples is how late it delivers samples; speeds, slowest first."""
+    """A drive with a disc in it. offset_samples is how late it delivers samples; overreads says that it reads
+    sectors before the first and behind the last one, so that its offset costs nothing; speeds, slowest first."""
 
     offset_samples: int
+    overreads: bool
     speeds: tuple[int, ...]
 
     def contents(self) -> Contents: ...
@@ -64,7 +66,8 @@ class DiscDrive(Protocol):
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TrackReading:
     """How a track was read: passed says that two reads agree throughout, doubtful that some sectors
-    agree only after more reads, failed that some could not be read, and are silence.
+    agree only after more reads, failed that some could not be read, and are silence. unreached_samples lie
+    beyond the disc's edges for a drive with an offset, and are silence too, which makes a track doubtful.
 
     reread and failed are addresses of sectors; slowest_speed is the slowest the drive had to go.
     """
@@ -77,6 +80,7 @@ class TrackReading:
     reread: tuple[int, ...]
     failed: tuple[int, ...]
     slowest_speed: int
+    unreached_samples: int = 0
 
     def as_record(self) -> dict[str, Any]:
         return {
@@ -88,6 +92,7 @@ class TrackReading:
             "reread": [format_msf(sector) for sector in self.reread],
             "failed": [format_msf(sector) for sector in self.failed],
             "slowest_speed": self.slowest_speed,
+            "unreached_samples": self.unreached_samples,
         }
 
 
@@ -166,18 +171,31 @@ def read_track(
             yield block
 
     def account() -> TrackReading:
-        verdict = Verdict.FAILED if reader.failed else Verdict.DOUBTFUL if reader.reread else Verdict.PASSED
+        unreached = _unreached_samples(drive, start, end, contents.lead_out_sector)
+        doubtful = reader.reread or unreached
+        verdict = Verdict.FAILED if reader.failed else Verdict.DOUBTFUL if doubtful else Verdict.PASSED
         return TrackReading(
             number=track.number, start_sector=start, sectors=end - start, verdict=verdict, digest=digest.hexdigest(),
             reread=tuple(reader.reread), failed=tuple(reader.failed), slowest_speed=reader.slowest,
+            unreached_samples=unreached,
         )  # fmt: skip
 
     return blocks(), account
 
 
+def _unreached_samples(drive: DiscDrive, start: int, end: int, lead_out: int) -> int:
+    """How many samples of a stretch the drive's offset puts beyond the disc's edges."""
+    if drive.overreads:
+        return 0
+    per_sector = BYTES_PER_SECTOR // (CHANNELS * 2)
+    before = -(start * per_sector + drive.offset_samples)
+    behind = end * per_sector + drive.offset_samples - lead_out * per_sector
+    return max(0, before, behind)
+
+
 def _offset_blocks(reader: _Reader, drive: DiscDrive, start: int, end: int, lead_out: int) -> Iterator[bytes]:
     """The bytes from a track's first sample to its last. At the disc's ends, what the drive cannot
-    reach is silence: at most its offset."""
+    reach is silence: at most its offset, and nothing where it overreads."""
     frame = CHANNELS * 2
     shift = drive.offset_samples * frame
     # Byte n of the disc is delivered as byte n + shift.
@@ -187,8 +205,8 @@ def _offset_blocks(reader: _Reader, drive: DiscDrive, start: int, end: int, lead
         sector = at // BYTES_PER_SECTOR
         stop = min(last, (sector + _BLOCK_SECTORS) * BYTES_PER_SECTOR)
         sectors = range(sector, -(-stop // BYTES_PER_SECTOR))
-        readable = [each for each in sectors if 0 <= each < lead_out]
-        before = sum(each < 0 for each in sectors)
+        readable = [each for each in sectors if drive.overreads or 0 <= each < lead_out]
+        before = sum(each < 0 for each in sectors) if not drive.overreads else 0
         data = bytes(before * BYTES_PER_SECTOR)
         if readable:
             data += reader.block(readable[0], len(readable))

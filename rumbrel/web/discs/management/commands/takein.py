@@ -64,4 +64,7 @@ def _sentence(track: TakenTrack) -> str:
         places = ", ".join(reading.as_record()["failed"][:5])
         failed = counted(len(reading.failed), "sector")
         text += f", {failed} could not be read, the first at {places} (m:s:f); there is silence instead"
+    if reading.unreached_samples:
+        samples = counted(reading.unreached_samples, "sample")
+        text += f", {samples} at the disc's edge lie beyond this drive's reach; there is silence instead"
     return f"{text} -> {step.output}" + (f". {track.outcome.error}" if track.outcome.error else "")
