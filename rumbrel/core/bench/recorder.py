@@ -68,7 +68,8 @@ class RecorderReport:
         if not self.verdicts:
             return "Not read back: only an image in BIN is."
         if not wrong:
-            return f"Read back: all {len(self.verdicts)} tracks identical, sample for sample."
+            tracks = "the track is" if len(self.verdicts) == 1 else f"all {len(self.verdicts)} tracks are"
+            return f"Read back: {tracks} identical, sample for sample."
         tracks = f"Track {wrong[0]} does" if len(wrong) == 1 else f"Tracks {', '.join(wrong)} do"
         return f"{tracks} not read back as written, so the image was not kept. Write it again, at a lower speed."
 

@@ -4,6 +4,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.encoders.rewrap import rewrap_sound
 from rumbrel.core.errors import Cancelled, CheckFailed, DecodeError, OutputError, RumbrelError
 from rumbrel.core.files import Settling, copy_compared, move_into_place, output_errors, working_file
@@ -180,6 +181,7 @@ def _settled(lane: Lane, passage: Passage | None, part: _Part) -> Outcome:
         return _failed(lane.step, lane.error or OutputError("The result could not be written."))
     step = lane.step
     try:
+        _refuse_limiting(step, passage)
         with output_errors(lane.working.parent):
             warnings = step.warnings + lane.write_tags() + _passage_warnings(step, passage)
         settling = Settling(lane.working)
@@ -195,6 +197,18 @@ def _settled(lane: Lane, passage: Passage | None, part: _Part) -> Outcome:
     except RumbrelError as error:
         return _failed(step, error)
     return outcome
+
+
+def _refuse_limiting(step: Step, passage: Passage) -> None:
+    """A floating point master beyond full scale has no faithful integer copy: that is no result to be called ok."""
+    source = step.source
+    is_float = source.is_floating
+    if passage.clipped_values and is_float and encoding_for(step.encoding).lossless:
+        raise CheckFailed(
+            f"{Path(source.path).name} goes up to {passage.over_db:.1f} dB beyond full scale, and "
+            f"{passage.clipped_values:,} sample values would be limited. Choose a target in floating point, or have the "
+            "level lowered."
+        )
 
 
 def _proved(lane: Lane, passage: Passage, warnings: tuple[Warning, ...], part: _Part) -> Outcome:
@@ -228,7 +242,10 @@ def _packets(count: int) -> str:
 def _passage_warnings(step: Step, passage: Passage) -> tuple[Warning, ...]:
     found = []
     if passage.clipped_values:
-        text = f"{passage.clipped_values:,} sample values went beyond full scale and were limited."
+        text = (
+            f"{passage.clipped_values:,} sample values went up to {passage.over_db:.1f} dB beyond full scale and were "
+            "limited. Lower the level by that much to keep them."
+        )
         found.append(Warning(code=WarningCode.CLIPPING, text=text))
     if passage.damaged_packets:
         text = f"Silence stands for {_packets(passage.damaged_packets)}; their sound is lost."

@@ -28,6 +28,7 @@ class Passage:
     is_exact: bool
     sketch: Sketch | None
     clipped_values: int
+    over_db: float
     damaged_packets: int
 
 
@@ -99,6 +100,7 @@ class Lane:
             is_exact=self._is_exact,
             sketch=self._sketch,
             clipped_values=self._chain.clipped_values,
+            over_db=self._chain.over_db,
             damaged_packets=damaged_packets,
         )
 

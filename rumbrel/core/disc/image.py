@@ -22,7 +22,7 @@ from .checklist import first_failure
 from .cue_sheet import CueFile, cue_sheet, read_cue_file
 from .layout import DiscLayout, DiscTrack
 from .red_book import BYTES_PER_SECTOR, CHANNELS, SAMPLE_RATE
-from .stream import disc_stream
+from .stream import Limited, disc_stream
 from .subcode import subcode_blocks
 from .text import DiscText, encode_packs, text_of
 
@@ -36,12 +36,14 @@ IMAGE_FORMATS = ("bin", "wav", "flac")
 class DiscImage:
     """A finished image. track_digests are BLAKE2b of each track's sectors, without its gap.
 
-    bin_path is the image, the FLAC, or the folder of WAV files, by the format.
+    bin_path is the image, the FLAC, or the folder of WAV files, by the format. limited is what went beyond full
+    scale.
     """
 
     bin_path: Path
     cue_path: Path
     track_digests: tuple[str, ...]
+    limited: tuple[Limited, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -181,12 +183,15 @@ def write_image(
         if not replaces:
             _refuse_present(folder, name, image_format)
         with working_folder(folder / name) as work:
-            digests = _fill(work, layout, text, name, image_format, report)
+            limited: list[Limited] = []
+            digests = _fill(work, layout, text, name, image_format, report, limited)
             if prove(DiscImage(bin_path=work / main, cue_path=work / f"{name}.cue", track_digests=digests)):
                 if not replaces:
                     _refuse_present(folder, name, image_format)
                 _move(work, folder, name)
-    return DiscImage(bin_path=folder / main, cue_path=folder / f"{name}.cue", track_digests=digests)
+    return DiscImage(
+        bin_path=folder / main, cue_path=folder / f"{name}.cue", track_digests=digests, limited=tuple(limited)
+    )
 
 
 _SUFFIXES = {
@@ -218,7 +223,13 @@ def _refuse_present(folder: Path, name: str, image_format: str) -> None:
 
 
 def _fill(
-    work: Path, layout: DiscLayout, text: DiscText, name: str, image_format: str, report: Report
+    work: Path,
+    layout: DiscLayout,
+    text: DiscText,
+    name: str,
+    image_format: str,
+    report: Report,
+    limited: list[Limited],
 ) -> tuple[str, ...]:
     sinks: dict[str, Callable[[], _Sink]] = {
         "bin": lambda: _BinSink(work / f"{name}.bin", f"{name}.bin"),
@@ -227,7 +238,7 @@ def _fill(
     }
     sink = sinks[image_format]()
     try:
-        digests = _pour(layout, sink, report)
+        digests = _pour(layout, sink, report, limited)
         files = sink.finish()
     finally:
         sink.close()
@@ -244,11 +255,11 @@ def _fill(
     return digests
 
 
-def _pour(layout: DiscLayout, sink: _Sink, report: Report) -> tuple[str, ...]:
+def _pour(layout: DiscLayout, sink: _Sink, report: Report, limited: list[Limited]) -> tuple[str, ...]:
     """Pass every sample to the sink; returns each track's digest."""
     digests = {track.number: hashlib.blake2b(digest_size=32) for track in layout.tracks}
     done_samples = 0
-    for part in disc_stream(layout):
+    for part in disc_stream(layout, limited=limited.append):
         sink.write(part.track, part.in_gap, part.block)
         if not part.in_gap:
             digests[part.track.number].update(np.ascontiguousarray(part.block, dtype="<i2").data)

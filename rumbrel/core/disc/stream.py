@@ -1,6 +1,6 @@
 """The samples of a disc as one stream, from address 0 to the lead-out, track by track."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -14,7 +14,7 @@ from rumbrel.core.sound.stages import Cut, Treatment, build_chain
 from .layout import DiscLayout, DiscTrack, Programme
 from .red_book import CHANNELS, DEPTH_BITS, SAMPLE_RATE, SAMPLES_PER_SECTOR
 
-__all__ = ["DISC_SHAPE", "Part", "disc_stream"]
+__all__ = ["DISC_SHAPE", "Limited", "Part", "disc_stream"]
 
 DISC_SHAPE = SoundShape(sample_rate=SAMPLE_RATE, channels=CHANNELS, depth_bits=DEPTH_BITS)
 _TOLERATED_SAMPLES = SAMPLE_RATE + SAMPLES_PER_SECTOR
@@ -33,8 +33,25 @@ class Part:
     block: Block
 
 
-def _blocks(run: list[Programme]) -> Iterator[Block]:
-    """The unbroken stream of programmes that run on, through one conversion, as the disc holds it."""
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Limited:
+    """What of a track, or of a run of tracks that begins with it, went beyond full scale and was limited."""
+
+    track: int
+    values: int
+    over_db: float
+
+    @property
+    def said(self) -> str:
+        return (
+            f"Track {self.track}: {self.values:,} sample values up to {self.over_db:.1f} dB beyond full scale were "
+            "limited. Lower its level to keep them."
+        )
+
+
+def _blocks(run: list[Programme], told: Callable[[int, float], None]) -> Iterator[Block]:
+    """The unbroken stream of programmes that run on, through one conversion, as the disc holds it. told hears
+    how many values were limited and how far they went."""
     chain = None
     for programme in run:
         with open_sound(Path(programme.path), programme.choice) as sound:
@@ -60,6 +77,7 @@ def _blocks(run: list[Programme]) -> Iterator[Block]:
                 yield chain.push(np.zeros((left, shape.channels), dtype=shape.dtype))
     if chain is not None:
         yield from chain.finish()
+        told(chain.clipped_values, chain.over_db)
 
 
 def _exactly(blocks: Iterator[Block], samples: int) -> Iterator[Block]:
@@ -70,8 +88,7 @@ def _exactly(blocks: Iterator[Block], samples: int) -> Iterator[Block]:
         left -= len(block)
         if len(block):
             yield block
-        if not left:
-            return
+    # What is left over is drained, so that the account of the whole stream is told.
     yield from _silence(left)
 
 
@@ -82,30 +99,36 @@ def _silence(samples: int) -> Iterator[Block]:
         samples -= count
 
 
-def disc_stream(layout: DiscLayout) -> Iterator[Part]:
-    """Every sample of the disc in order. Raises DecodeError for a source."""
+def disc_stream(layout: DiscLayout, *, limited: Callable[[Limited], None] = lambda found: None) -> Iterator[Part]:
+    """Every sample of the disc in order; limited is told of what had to be. Raises DecodeError for a source."""
     tracks = list(layout.tracks)
     while tracks:
         run = [tracks.pop(0)]
         while tracks and tracks[0].runs_on:
             run.append(tracks.pop(0))
-        yield from _gap(layout, run[0])
-        yield from _run(run)
+        first = run[0].number
+
+        def told(values: int, over_db: float, first: int = first) -> None:
+            if values:
+                limited(Limited(track=first, values=values, over_db=over_db))
+
+        yield from _gap(layout, run[0], told)
+        yield from _run(run, told)
 
 
-def _gap(layout: DiscLayout, track: DiscTrack) -> Iterator[Part]:
+def _gap(layout: DiscLayout, track: DiscTrack, told: Callable[[int, float], None]) -> Iterator[Part]:
     samples = track.gap_sectors * SAMPLES_PER_SECTOR
     hidden = layout.hidden if track.number == 1 else None
-    blocks = _silence(samples) if hidden is None else _exactly(_blocks([hidden]), samples)
+    blocks = _silence(samples) if hidden is None else _exactly(_blocks([hidden], told), samples)
     for block in blocks:
         yield Part(track=track, in_gap=True, block=block)
 
 
-def _run(run: list[DiscTrack]) -> Iterator[Part]:
+def _run(run: list[DiscTrack], told: Callable[[int, float], None]) -> Iterator[Part]:
     """One stream, cut at the addresses of its tracks."""
     total = (run[-1].end_sector - run[0].start_sector) * SAMPLES_PER_SECTOR
     position, left = 0, run[0].sectors * SAMPLES_PER_SECTOR
-    for block in _exactly(_blocks([track.programme for track in run]), total):
+    for block in _exactly(_blocks([track.programme for track in run], told), total):
         while len(block):
             piece, block = block[:left], block[left:]
             left -= len(piece)

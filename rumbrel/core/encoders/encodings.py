@@ -45,7 +45,8 @@ class Encoding:
     without_channels are counts below max_channels whose speakers the container names otherwise than
     WAV does. efforts is the range of the encoder's steps, None where it has none. coded_bits is the number
     of bits of a coded sample where that is fixed. largest_bytes is what the container can state, and larger the encoding
-    that takes its place beyond that, "" where none does.
+    that takes its place beyond that, "" where none does. floating is the encoding that keeps floating point as it
+    is, "" where none does.
     """
 
     key: str
@@ -69,6 +70,7 @@ class Encoding:
     coded_bits: int | None = None
     largest_bytes: int | None = None
     larger: str = ""
+    floating: str = ""
 
     @property
     def channel_counts(self) -> tuple[int, ...]:
@@ -141,7 +143,7 @@ def _pcm(
     """Integer and floating point rows of a plain container."""
     integers = Encoding(
         key=key, label=label, container=key, codec="pcm", suffix=suffix, lossless=True, depths=(16, 24, 32, 8),
-        max_channels=64, largest_bytes=largest_bytes, larger=larger, open=open_pcm(sndfile),
+        max_channels=64, largest_bytes=largest_bytes, larger=larger, floating=f"{key}-float", open=open_pcm(sndfile),
     )  # fmt: skip
     floats = Encoding(
         key=f"{key}-float", label=f"{label} float", container=key, codec="pcm-float", suffix=suffix, lossless=True,
@@ -194,7 +196,11 @@ ENCODINGS: tuple[Encoding, ...] = (
     ),
     Encoding(
         key="wavpack", label="WavPack", container="wavpack", codec="wavpack", suffix=".wv", lossless=True,
-        depths=(16, 32), modes=("variable",), efforts=(0, 8), open=open_wavpack,
+        depths=(16, 32), modes=("variable",), efforts=(0, 8), floating="wavpack-float", open=open_wavpack,
+    ),
+    Encoding(
+        key="wavpack-float", label="WavPack float", container="wavpack", codec="wavpack", suffix=".wv", lossless=True,
+        modes=("variable",), efforts=(0, 8), open=open_wavpack,
     ),
     Encoding(
         key="mp3", label="MP3", container="mp3", codec="mp3", suffix=".mp3", lossless=False, depths=(16,),

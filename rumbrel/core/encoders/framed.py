@@ -143,9 +143,8 @@ def open_alac(path: Path, shape: SoundShape, settings: EncoderSettings) -> Frame
 
 def open_wavpack(path: Path, shape: SoundShape, settings: EncoderSettings) -> FramedEncoder:
     options = {} if settings.effort is None else {"compression_level": str(settings.effort)}
-    plan = FramedPlan(
-        muxer="wv", codec="wavpack", sample_format=_integer_format(shape, planar=True), codec_options=options
-    )
+    kind = _integer_format(shape, planar=True) if shape.depth_bits else "fltp"
+    plan = FramedPlan(muxer="wv", codec="wavpack", sample_format=kind, codec_options=options)
     return FramedEncoder(path, shape, plan)
 
 

@@ -84,6 +84,9 @@ def _conversion(start: "partial[Step]", fit: Fit, treatment: Treatment, reason: 
     if fit.shape is None:
         return refused(fit.refusal)
     encoding, shape, settings = encoding_for(target.make.encoding), fit.shape, target.make.settings
+    if _keeps_floating(facts, target, encoding):
+        # Beyond full scale there is no faithful integer copy, and below it none is more exact.
+        encoding, shape = encoding_for(encoding.floating), replace(shape, depth_bits=0)
     after = after_conversion(facts, encoding, shape, settings, treatment)
     if not after.samples:
         why = f"its {facts.samples} samples are less than one at {shape.sample_rate} Hz"
@@ -102,6 +105,17 @@ def _conversion(start: "partial[Step]", fit: Fit, treatment: Treatment, reason: 
         encoding=encoding.key,
         treatment=treatment,
         warnings=(*sound_warnings(facts, after, shape), *tag_warnings(facts, encoding)),
+    )
+
+
+def _keeps_floating(facts: Facts, target: Target, encoding: Encoding) -> bool:
+    """Whether a floating point master can stay one: the target accepts it so, and there is an encoding for it."""
+    if not facts.is_floating or not encoding.floating:
+        return False
+    floating = encoding_for(encoding.floating)
+    return any(
+        row.codec == floating.codec and floating.container in row.containers and not row.bit_depths
+        for row in target.accepts
     )
 
 

@@ -42,6 +42,7 @@ _HARMLESS = frozenset(
         FaultCode.OTHER_SOUND,
     }
 )
+_FLOATING = frozenset({"pcm-float", "wavpack"})
 _SALVAGEABLE = frozenset({FaultCode.CUT_SHORT, FaultCode.DAMAGED, FaultCode.OTHER_PART, FaultCode.UNFINISHED})
 
 
@@ -129,6 +130,11 @@ class Facts:
     def usable(self) -> bool:
         """True when some of the sound can be used."""
         return bool(self.samples) and all(p.harmless or p.salvageable for p in self.faults)
+
+    @property
+    def is_floating(self) -> bool:
+        """Whether the samples are floating point, whose values may lie beyond full scale and be kept there."""
+        return self.codec in _FLOATING and self.bit_depth is None
 
     @property
     def duration_seconds(self) -> float:

@@ -149,6 +149,7 @@ class _Quantise:
         self._shift = (16 if depth_bits <= 16 else 32) - depth_bits
         self._noise = np.random.Generator(np.random.SFC64(0x52756D))
         self.clipped_values = 0
+        self.largest = 0.0
 
     def push(self, block: Block, *, last: bool = False) -> Block:
         full = float(1 << (self._depth - 1))
@@ -156,7 +157,10 @@ class _Quantise:
         noise -= self._noise.random(block.shape, dtype=np.float32)
         scaled = np.rint(block * full + noise)
         limited: Block = np.clip(scaled, -full, full - 1)
-        self.clipped_values += int(np.count_nonzero(np.abs(scaled - limited) > 1))
+        clipped = int(np.count_nonzero(np.abs(scaled - limited) > 1))
+        if clipped:
+            self.clipped_values += clipped
+            self.largest = max(self.largest, float(np.abs(scaled).max()) / full)
         integers: Block = limited.astype(self._dtype)
         return integers << self._shift
 
@@ -182,6 +186,12 @@ class Chain:
     @property
     def clipped_values(self) -> int:
         return sum(stage.clipped_values for stage in self._stages if isinstance(stage, _Quantise))
+
+    @property
+    def over_db(self) -> float:
+        """How far the largest value that was limited lay beyond full scale; 0 where none was."""
+        largest = max((s.largest for s in self._stages if isinstance(s, _Quantise)), default=0.0)
+        return 20 * math.log10(largest) if largest > 1 else 0.0
 
     def push(self, block: Block) -> Block:
         self._channels_in = block.shape[1]

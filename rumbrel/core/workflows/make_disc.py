@@ -228,15 +228,19 @@ def measure_programmes(
         if found.ends.leading_samples < found.samples
     }
     levelled = [
-        replace(p, gain_db=gain_for(measured[p.path], parts, rule), state=_state(measured[p.path]))
-        if p.path in measured
-        else p
+        _levelled(p, measured[p.path], gain_for(measured[p.path], parts, rule)) if p.path in measured else p
         for p in programmes
     ]
     return levelled, trimmed
 
 
-def _state(found: Measured) -> str:
+def _levelled(programme: Programme, found: Measured, gain_db: float) -> Programme:
+    return replace(programme, gain_db=gain_db, state=_state(found, gain_db))
+
+
+def _state(found: Measured, gain_db: float) -> str:
+    if found.level.sample_peak_dbfs + gain_db > 0:
+        return "clipped"
     if found.state.channels is ChannelState.SILENT:
         return "silent"
     if found.state.channels is ChannelState.IDENTICAL:

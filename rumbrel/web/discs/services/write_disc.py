@@ -51,7 +51,8 @@ def write_disc(desk: Desk, disc_id: int) -> str:
         verdicts=[{"number": v.number, "sectors": v.sectors, "equal": v.equal} for v in written.verdicts],
         simulated_seconds=written.simulated_seconds,
     )
-    return f"{counted(len(written.verdicts), 'track')} identical, sample for sample; the image is in {folder}."
+    said = f"{counted(len(written.verdicts), 'track')} identical, sample for sample; the image is in {folder}."
+    return " ".join([said, *(each.said for each in written.image.limited)])
 
 
 def settle_write(disc_id: int, ending: Ending) -> None:

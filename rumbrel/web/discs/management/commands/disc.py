@@ -110,7 +110,11 @@ class Command(ReportingCommand):
             "advice": speed_advice(plan.layout.medium, job.speed),
         }
         where = [f"Written: {image.bin_path}"] if image else []
-        self.report(record, [*_summary(plan), *where, written.said], options)
+        limited = image.limited if image else ()
+        record["limited"] = [
+            {"track": each.track, "values": each.values, "over_db": round(each.over_db, 2)} for each in limited
+        ]
+        self.report(record, [*_summary(plan), *where, written.said, *(each.said for each in limited)], options)
         return written.equal
 
     def _several(self, job: "_Job", plan: DiscPlan, name: str, options: dict[str, Any]) -> bool:

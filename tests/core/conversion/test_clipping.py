@@ -1,0 +1,63 @@
+"""Nothing beyond full scale is limited in silence: a master's copy fails, a disc and a lossy result say so."""
+
+from pathlib import Path
+
+import numpy as np
+
+from rumbrel.core.conversion import carry_out
+from rumbrel.core.disc.image import write_image
+from rumbrel.core.disc.layout import lay_out
+from rumbrel.core.disc.media import medium_for
+from rumbrel.core.forecast import WarningCode
+from rumbrel.core.inspection import inspect_file
+from rumbrel.core.targets import LevelRule
+from rumbrel.core.workflows.make_disc import DiscWish, measure_programmes, plan_disc, programme_of
+from tests.core.forecast.case import PlanCase
+from tests.signals import decoded, music, write_sound
+
+
+class ClippingTests(PlanCase):
+    def master(self, level: float) -> Path:
+        """Floating point whose largest value is the level."""
+        sound = music(300_000)
+        return write_sound(self.folder / "in" / "m.wav", sound=sound / np.abs(sound).max() * level, subtype="FLOAT")
+
+    def test_an_archive_copy_of_a_master_beyond_full_scale_is_refused_with_the_figure(self) -> None:
+        self.master(1.4125)
+        outcome = carry_out(self.plan("in", target="archive-flac").steps[0])
+        self.assertFalse(outcome.ok)
+        self.assertIn("goes up to 3.0 dB beyond full scale", outcome.error)
+        self.assertEqual(list(self.out.rglob("*.flac")), [])
+
+    def test_one_within_full_scale_is_copied(self) -> None:
+        self.master(0.999)
+        self.assertTrue(carry_out(self.plan("in", target="archive-flac").steps[0]).ok)
+
+    def test_where_the_target_takes_floating_point_every_value_is_kept(self) -> None:
+        path = self.master(1.4125)
+        step = self.plan("in", target="archive-wavpack").steps[0]
+        outcome = carry_out(step)
+        self.assertEqual((outcome.ok, step.encoding, outcome.warnings), (True, "wavpack-float", ()), outcome.error)
+        self.assertTrue(np.array_equal(decoded(Path(step.output)), decoded(path)))
+
+    def test_a_lossy_result_says_what_was_limited_and_by_how_much_to_lower_it(self) -> None:
+        self.master(1.4125)
+        outcome = carry_out(self.plan("in", target="car-mp3").steps[0])
+        found = [warning.text for warning in outcome.warnings if warning.code is WarningCode.CLIPPING]
+        self.assertEqual((outcome.ok, len(found)), (True, 1), outcome.error)
+        self.assertIn("up to 3.0 dB beyond full scale", found[0])
+
+    def test_a_disc_tells_what_it_limited_with_and_without_measuring(self) -> None:
+        programme = programme_of(inspect_file(self.master(1.4125)))
+        image = write_image(lay_out([programme], gap_sectors=150, medium=medium_for("80")), self.folder, "d")
+        self.assertEqual([(each.track, round(each.over_db, 1)) for each in image.limited], [(1, 3.0)])
+        self.assertGreater(image.limited[0].values, 10)
+        measured, _ = measure_programmes([programme], LevelRule(mode="none"), jobs=1)
+        found = [each.text for each in plan_disc(measured, DiscWish()).findings if each.code == "clipping"]
+        self.assertEqual(found, ["track 1 clipped; lower the level"])
+        quieter = write_image(
+            lay_out([programme_of(inspect_file(self.master(0.9)))], gap_sectors=150, medium=medium_for("80")),
+            self.folder,
+            "e",
+        )
+        self.assertEqual(quieter.limited, ())
