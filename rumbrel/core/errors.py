@@ -42,6 +42,14 @@ class CheckFailed(RumbrelError):
     """A result does not stand up to its check; the file was removed."""
 
 
+class AboveCeiling(CheckFailed):
+    """A coded result has peaks above its ceiling; over_db says by how much."""
+
+    def __init__(self, text: str, over_db: float) -> None:
+        super().__init__(text)
+        self.over_db = over_db
+
+
 class PlaylistError(RumbrelError):
     """A list of tracks cannot be read."""
 

@@ -12,7 +12,7 @@ from functools import cache
 from pathlib import Path
 from unittest import TestCase
 
-from playwright.sync_api import Browser, ConsoleMessage, Page, sync_playwright
+from playwright.sync_api import ConsoleMessage, Page, sync_playwright
 
 ROOT = Path(__file__).resolve().parents[2]
 _CHROMIUM = "/usr/bin/chromium"
@@ -68,19 +68,6 @@ def running(command: str) -> Running:
     raise AssertionError(f"'{command}' did not start: {lines}")
 
 
-@cache
-def browser() -> Browser:
-    playwright = sync_playwright().start()
-    found = playwright.chromium.launch(executable_path=_CHROMIUM, args=_ARGUMENTS)
-
-    def end() -> None:
-        found.close()
-        playwright.stop()
-
-    atexit.register(end)
-    return found
-
-
 class BrowserCase(TestCase):
     """Each page notes what the browser complains about, in self.faults."""
 
@@ -90,9 +77,14 @@ class BrowserCase(TestCase):
     def setUpClass(cls) -> None:
         super().setUpClass()
         cls.instance = running(cls.command)
+        # Stopped with the class: while it runs, other tests may not use the database.
+        playwright = sync_playwright().start()
+        cls.addClassCleanup(playwright.stop)
+        cls.browser = playwright.chromium.launch(executable_path=_CHROMIUM, args=_ARGUMENTS)
+        cls.addClassCleanup(cls.browser.close)
 
     def page(self, address: str = "/", **context: object) -> Page:
-        page = browser().new_page(**context)
+        page = self.browser.new_page(**context)
         page.set_default_timeout(20_000)
         self.faults: list[str] = []
         page.on("pageerror", lambda error: self.faults.append(str(error)))

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.encoders.rewrap import rewrap_sound
-from rumbrel.core.errors import Cancelled, CheckFailed, DecodeError, OutputError, RumbrelError
+from rumbrel.core.errors import AboveCeiling, Cancelled, CheckFailed, DecodeError, OutputError, RumbrelError
 from rumbrel.core.files import Settling, copy_compared, move_into_place, output_errors, working_file
 from rumbrel.core.forecast.steps import Action, Step, Warning, WarningCode
 from rumbrel.core.inspection.facts import Facts
@@ -152,10 +152,14 @@ def _convert(steps: Sequence[Step], watch: Watch) -> list[Outcome]:
                     break
                 watch.tell(_WRITING_SHARE * min(1.0, samples_in / expected))
             passages = [lane.finish(samples_in, sound.damaged_packets) for lane in lanes]
-        return [
-            _settled(lane, passage, _Part(watch, number, len(lanes)))
-            for number, (lane, passage) in enumerate(zip(lanes, passages, strict=True))
-        ]
+        outcomes = []
+        for number, (lane, passage) in enumerate(zip(lanes, passages, strict=True)):
+            try:
+                outcomes.append(_settled(lane, passage, _Part(watch, number, len(lanes))))
+            except AboveCeiling as error:
+                lane.close()
+                outcomes += _convert([_lowered(lane.step, error)], watch)
+        return outcomes
     except DecodeError as error:
         return [_failed(step, error) for step in steps]
     finally:
@@ -194,9 +198,30 @@ def _settled(lane: Lane, passage: Passage | None, part: _Part) -> Outcome:
         move_into_place(lane.working, Path(step.output), replaces=step.replaces, settling=settling)
     except Cancelled:
         raise
+    except AboveCeiling as error:
+        if step.treatment.lowerings:
+            raise
+        return _failed(step, error)
     except RumbrelError as error:
         return _failed(step, error)
     return outcome
+
+
+_LOWER_BY_DB = 0.1
+"""More than the excess, since coding anew does not lift the peaks by quite the same."""
+
+
+def _lowered(step: Step, error: AboveCeiling) -> Step:
+    """The same step a little quieter: coding lifted its peaks above the ceiling."""
+    treatment, by_db = step.treatment, error.over_db + _LOWER_BY_DB
+    text = (
+        f"Lowered by another {by_db:.1f} dB, since coding had lifted its peaks above {treatment.ceiling_dbtp:g} dBTP."
+    )
+    return replace(
+        step,
+        treatment=replace(treatment, gain_db=treatment.gain_db - by_db, lowerings=treatment.lowerings - 1),
+        warnings=(*step.warnings, Warning(code=WarningCode.LEVEL, text=text)),
+    )
 
 
 def _refuse_limiting(step: Step, passage: Passage) -> None:

@@ -1,5 +1,6 @@
 """Proof that a result is right: decode it again, compare it with its source and its target."""
 
+import sys
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -7,12 +8,13 @@ from typing import Protocol
 
 from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.encoders.rewrap import CodedSound, Rewrap, packets_digest, skipped_at_start
-from rumbrel.core.errors import CheckFailed, DecodeError
+from rumbrel.core.errors import AboveCeiling, CheckFailed, DecodeError
 from rumbrel.core.forecast.steps import Step, Warning, WarningCode
 from rumbrel.core.formats.table import codec_row
 from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.sound.decoding import SoundSource, open_sound
 from rumbrel.core.sound.digest import SampleDigest
+from rumbrel.core.sound.level import TruePeakMeter, as_float
 from rumbrel.core.sound.likeness import Likeness, Sketch, compared
 from rumbrel.core.sound.stages import Cut
 from rumbrel.core.targets.fit import FitKind, fit_to
@@ -28,6 +30,8 @@ __all__ = [
     "likeness_warnings",
 ]
 
+_CEILING_SLACK_DB = 0.05
+"""Half of the tenth to which peaks are stated."""
 Tell = Callable[[float], None]
 """Takes the share done, 0.0 to 1.0."""
 
@@ -70,9 +74,13 @@ def check_result(working: Path, step: Step, promise: _Promise, tell: Tell) -> Ch
     _compare_shape(facts, step)
     encoding = encoding_for(step.encoding)
     digest = SampleDigest(promise.digest.width_bits) if promise.digest else None
+    ceiling = step.treatment.ceiling_dbtp if not encoding.lossless else None
+    meter = TruePeakMeter(promise.sketch.shape) if promise.sketch and ceiling is not None else None
     sketch = Sketch(promise.sketch.shape, promise.sketch.seconds) if promise.sketch else None
     try:
-        samples = _decode(working, facts, digest, tell, sketch=sketch, leading_samples=encoding.leading_samples)
+        samples = _decode(
+            working, facts, digest, tell, sketch=sketch, leading_samples=encoding.leading_samples, meter=meter
+        )
         if not promise.samples_out <= samples <= promise.samples_out + encoding.slack_samples:
             raise CheckFailed(f"The result decodes to {samples} samples, {promise.samples_out} were written.")
         if digest and promise.digest and digest.hexdigest() != promise.digest.hexdigest():
@@ -84,6 +92,13 @@ def check_result(working: Path, step: Step, promise: _Promise, tell: Tell) -> Ch
     if likeness and likeness.verdict is Verdict.FAILED:
         raise CheckFailed(
             f"The result is not like its source: {likeness.text} (difference {likeness.difference_db:.0f} dB)."
+        )
+    if meter is not None and ceiling is not None and meter.dbtp > ceiling + _CEILING_SLACK_DB:
+        over_db = meter.dbtp - ceiling
+        raise AboveCeiling(
+            f"Coded, its peaks reach {meter.dbtp:.1f} dBTP, {over_db:.1f} dB above the ceiling. Lower the loudness by "
+            "that much, or choose a higher bitrate.",
+            over_db,
         )
     return Checked(facts=facts, likeness=likeness)
 
@@ -142,15 +157,19 @@ def _digested(sound: SoundSource, digest: SampleDigest, stretch: Cut | None) -> 
         yield len(block)
 
 
-def _sketched(sound: SoundSource, sketch: Sketch, leading_samples: int) -> Iterator[int]:
-    """Only what a window reaches into is looked at."""
+def _sketched(sound: SoundSource, sketch: Sketch, leading_samples: int, meter: TruePeakMeter | None) -> Iterator[int]:
+    """Only what a window reaches into is looked at, but for a meter, which wants everything."""
 
     def wanted(at: int) -> tuple[int, int]:
+        if meter:
+            return at, sys.maxsize
         start, end = sketch.next_wanted(max(0, at - leading_samples))
         return start + leading_samples, end + leading_samples
 
     at = -leading_samples
     for length, block in sound.excerpts(wanted):
+        if block is not None and meter:
+            meter.push(as_float(block))
         if block is not None and at + length > 0:
             sketch.push(block[max(0, -at) :], max(0, at))
         at += length
@@ -166,6 +185,7 @@ def _decode(
     *,
     sketch: Sketch | None = None,
     leading_samples: int = 0,
+    meter: TruePeakMeter | None = None,
 ) -> int:
     samples = 0
     try:
@@ -173,12 +193,14 @@ def _decode(
             if digest:
                 lengths = _digested(sound, digest, stretch)
             elif sketch:
-                lengths = _sketched(sound, sketch, leading_samples)
+                lengths = _sketched(sound, sketch, leading_samples, meter)
             else:
                 lengths = sound.lengths()
             for length in lengths:
                 samples += length
                 tell(min(1.0, samples / max(1, facts.samples)))
+            if meter:
+                meter.finish()
             if sound.damaged_packets:
                 raise CheckFailed(f"Packets of the result do not decode: {sound.damaged_packets}.")
     except DecodeError as error:

@@ -24,6 +24,8 @@ __all__ = ["Measured", "gain_for", "levelled", "measure", "measure_all"]
 
 _LEAST_CHANGE_DB = 0.05
 """Half of the tenth to which levels are stated (EBU Tech 3341): less is no change."""
+_MOST_LOWERINGS = 2
+"""How often a track is coded anew, lower, because coding lifted its peaks above the ceiling."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -173,12 +175,17 @@ def _levelled(step: Step, found: Measured | None, albums: dict[str, _Album], rul
     if step.action is not Action.CONVERT:
         # Its samples stay as they are; only tags can say what its level is.
         return step
-    planned = treated(step, Treatment(gain_db=gain_db, start_sample=start, end_sample=end))
+    sets_level = rule.mode in ("track", "album")
+    treatment = Treatment(
+        gain_db=gain_db, start_sample=start, end_sample=end, ceiling_dbtp=rule.ceiling_dbtp if sets_level else None,
+        lowerings=_MOST_LOWERINGS if rule.mode == "track" else 0,
+    )  # fmt: skip
+    planned = treated(step, treatment)
     warnings = list(planned.warnings)
     if limited_db >= _LEAST_CHANGE_DB:
         text = (
             f"Raised by {gain_db:+.1f} dB instead of {gain_db + limited_db:+.1f} dB, "
-            f"so that no peak passes {rule.ceiling_dbtp:g} dBTP."
+            f"so that no peak passes {rule.ceiling_dbtp:g} dBTP: {rule.loudness_lufs:g} LUFS is not reached."
         )
         warnings.append(Warning(code=WarningCode.LEVEL, text=text))
     if found.level.true_peak_dbtp + gain_db > 0 and planned.shape and planned.shape.depth_bits:

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from .shape import Block, SoundShape
 
-__all__ = ["Level", "LevelMeter", "SILENCE_LUFS", "as_float", "joined_loudness"]
+__all__ = ["Level", "LevelMeter", "SILENCE_LUFS", "TruePeakMeter", "as_float", "joined_loudness"]
 
 Float = NDArray[np.float64]
 
@@ -127,7 +127,7 @@ _HISTORY_SAMPLES = _TAPS_A_PHASE + 1
 _PEAK_CHUNK_SAMPLES = 4096
 
 
-class _TruePeak:
+class TruePeakMeter:
     """Peaks between the samples, at four times over-sampling (twice from 88.2 kHz on, none from 176.4 kHz).
 
     A chunk whose samples are so low that the filter cannot lift them above the peak found so far is
@@ -167,6 +167,11 @@ class _TruePeak:
     def finish(self) -> None:
         self.push(np.zeros_like(self._tail))
 
+    @property
+    def dbtp(self) -> float:
+        """What was found so far; call finish before, once."""
+        return _decibels(self.peak)
+
 
 def _decibels(value: float) -> float:
     return 20 * math.log10(value) if value > 0 else -math.inf
@@ -177,7 +182,7 @@ class LevelMeter:
 
     def __init__(self, shape: SoundShape) -> None:
         self._hops = _HopEnergy(shape)
-        self._true = _TruePeak(shape)
+        self._true = TruePeakMeter(shape)
         self._sample_peak = 0.0
 
     def push(self, block: Block) -> None:

@@ -22,13 +22,16 @@ Float = NDArray[np.float64]
 class Treatment:
     """What is done to the sound on purpose, beyond meeting the result's shape.
 
-    start_sample and end_sample cut the source, in its own samples; None leaves its end.
+    start_sample and end_sample cut the source, in its own samples; None leaves its end. ceiling_dbtp is what no
+    peak of the result may pass, also once it is coded; lowerings is how often the gain may be lowered for that.
     """
 
     highpass_hz: float | None = None
     gain_db: float = 0.0
     start_sample: int = 0
     end_sample: int | None = None
+    ceiling_dbtp: float | None = None
+    lowerings: int = 0
 
     @property
     def changes_samples(self) -> bool:

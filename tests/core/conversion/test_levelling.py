@@ -1,5 +1,6 @@
 """Level and trimming: measured once, set as asked, said where the ceiling held it."""
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -8,6 +9,7 @@ from rumbrel.core.conversion import carry_out, levelled, measure_all, verify_ste
 from rumbrel.core.conversion.levelling import measure
 from rumbrel.core.forecast import (
     Action,
+    Step,
     WarningCode,
     WhenPresent,
 )
@@ -113,3 +115,40 @@ class LevelTests(PlanCase):
         self.assertIn("differ", verify_step(self.steps[0]).error)
         path.unlink()
         self.assertIn("not there", verify_step(self.steps[0]).error)
+
+
+class CeilingTests(PlanCase):
+    """Coding lifts peaks: what is promised holds for the coded result."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        # Short bursts of squares: not loud, and coding overshoots at every edge.
+        time = np.arange(44_100 * 5) / 44_100
+        square = np.sign(np.sin(2 * np.pi * 997 * time)) * 0.5 * (time % 1 < 0.05)
+        self.path = write_sound(self.folder / "in" / "a.wav", sound=np.stack([square, square], axis=1))
+        self.rule = LevelRule(mode="track", loudness_lufs=-5, ceiling_dbtp=-1)
+
+    def _steps(self, rule: LevelRule) -> tuple[Step, ...]:
+        plan = self.plan("in", target="car-mp3", level=rule)
+        measured = measure_all([(each.source, each.heard_channels) for each in plan.steps], jobs=1)
+        return levelled(plan.steps, measured, rule=rule, members=plan.steps)
+
+    def test_a_track_is_coded_anew_a_little_lower(self) -> None:
+        outcome = carry_out(self._steps(self.rule)[0])
+        self.assertTrue(outcome.ok, outcome.error)
+        self.assertIn("Lowered by another", " ".join(warning.text for warning in outcome.warnings))
+        sound = decoded(Path(outcome.step.output))
+        meter = LevelMeter(SoundShape(sample_rate=44_100, channels=2, depth_bits=0))
+        meter.push(sound / 2**31)
+        self.assertLessEqual(meter.level().true_peak_dbtp, -0.95)
+        self.assertLess(outcome.step.treatment.gain_db, self._steps(self.rule)[0].treatment.gain_db)
+
+    def test_an_album_is_kept_together_and_fails_with_the_figure(self) -> None:
+        outcome = carry_out(self._steps(replace(self.rule, mode="album"))[0])
+        self.assertFalse(outcome.ok)
+        self.assertRegex(outcome.error, r"Coded, its peaks reach -?0\.\d dBTP, \d\.\d dB above the ceiling")
+        self.assertEqual(list(self.out.rglob("*.mp3")), [])
+
+    def test_what_the_ceiling_forbids_is_said(self) -> None:
+        texts = [warning.text for warning in self._steps(self.rule)[0].warnings]
+        self.assertTrue(any("-5 LUFS is not reached" in text for text in texts), texts)

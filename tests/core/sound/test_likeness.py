@@ -37,8 +37,8 @@ class LikenessTests(TestCase):
                     self.assertEqual((found.verdict, found.text), (Verdict.PASSED, ""))
                     self.assertLess(found.difference_db, 0)
                     if found.difference_db < -12:
-                        louder = compared(source, sketch_of(after * 1.26, shape))
-                        self.assertRegex(louder.text, r"is [12]\.\d dB louder")
+                        louder = compared(source, sketch_of(after * 1.4125, shape))
+                        self.assertRegex(louder.text, r"is [234]\.\d dB louder")
                     for name, other in wrongs(after, rate):
                         wrong = compared(source, sketch_of(other, shape))
                         self.assertEqual(wrong.verdict, Verdict.FAILED, (name, wrong))

@@ -236,7 +236,7 @@ class DiscTests(MakingCase):
                 path, TagSet(fields={"album": ("One",), "title": (f"Part {number}",)}), container="flac", codec="flac"
             )
         files = [str(self.source / f"{n}.flac") for n in (1, 2)]
-        words = ("disc", "--out", str(self.out), "--name", "d")
+        words = ("disc", "--out", str(self.out), "--name", "d", "--when-present", "replace")
         records, status = self.run_command(*words, "--join", "run-on", *files)
         self.assertEqual((status, [t["runs_on"] for t in records[0]["tracks"]]), (0, [False, True]))
         self.assertEqual(records[0]["total_sectors"], 617_400 // 588)
@@ -253,6 +253,30 @@ class DiscTests(MakingCase):
         self.assertTrue(25 <= records[0]["tracks"][0]["from_mm"] < records[0]["tracks"][1]["to_mm"] < 26)
         _, status = self.run_command(*words, "--first-pause", "1", *files)
         self.assertIn("2 to 60 s", self.error)
+
+    def test_nothing_is_overwritten_that_is_a_source_or_was_there(self) -> None:
+        path = write_sound(self.source / "a.flac", 44_100 * 5)
+        before = path.read_bytes()
+        for words in (
+            ("--out", str(self.source), "--name", "a", "--format", "flac", "--when-present", "replace", str(path)),
+            ("--out", str(self.source), "--name", "l", str(self.source / "l.cue")),
+        ):  # fmt: skip
+            (self.source / "l.cue").write_text('FILE "a.flac" WAVE\nTRACK 01 AUDIO\nINDEX 01 00:00:00\n')
+            _, status = self.run_command("disc", *words)
+            self.assertNotEqual(status, 0)
+            self.assertIn("is a source of this disc", self.error)
+        self.assertEqual(path.read_bytes(), before)
+        words = ("disc", "--out", str(self.out), "--name", "d", str(path))
+        self.run_command(*words)
+        written = (self.out / "d.bin").read_bytes()
+        other = write_sound(self.source / "b.flac", 44_100 * 6, seed=3)
+        _, status = self.run_command(*words[:-1], str(other))
+        self.assertEqual((status != 0, (self.out / "d.bin").read_bytes()), (True, written))
+        self.assertIn("is in", self.error)
+        records, status = self.run_command(*words[:-1], "--when-present", "number", str(other))
+        self.assertEqual((status, Path(records[0]["bin"]).name), (0, "d (2).bin"))
+        _, status = self.run_command(*words[:-1], "--when-present", "replace", str(other))
+        self.assertEqual((status, (self.out / "d.bin").stat().st_size), (0, (self.out / "d (2).bin").stat().st_size))
 
     def test_data_discs(self) -> None:
         self.album(2)

@@ -12,6 +12,8 @@ from ...watch import Watch
 
 JOBS_AT_ONCE = 3
 """Each of them may use every core, through a crew of processes of its own."""
+_LONGEST_WAIT_SECONDS = 0.5
+"""Between two looks at the queue, also after a long time without work."""
 _PATIENCE_SECONDS = 120
 """Work waits this long for a locked database; a page does not."""
 
@@ -24,4 +26,6 @@ class Command(BaseCommand):
         settings.DATABASES["default"]["OPTIONS"]["timeout"] = _PATIENCE_SECONDS
         autodiscover_modules("tasks")
         Watch().start()
-        HUEY.create_consumer(workers=JOBS_AT_ONCE, worker_type="thread", periodic=False).run()
+        HUEY.create_consumer(
+            workers=JOBS_AT_ONCE, worker_type="thread", periodic=False, max_delay=_LONGEST_WAIT_SECONDS
+        ).run()
