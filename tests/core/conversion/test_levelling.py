@@ -134,14 +134,15 @@ class CeilingTests(PlanCase):
         return levelled(plan.steps, measured, rule=rule, members=plan.steps)
 
     def test_a_track_is_coded_anew_a_little_lower(self) -> None:
-        outcome = carry_out(self._steps(self.rule)[0])
+        step = self._steps(self.rule)[0]
+        outcome = carry_out(step)
         self.assertTrue(outcome.ok, outcome.error)
         self.assertIn("Lowered by another", " ".join(warning.text for warning in outcome.warnings))
         sound = decoded(Path(outcome.step.output))
         meter = LevelMeter(SoundShape(sample_rate=44_100, channels=2, depth_bits=0))
         meter.push(sound / 2**31)
         self.assertLessEqual(meter.level().true_peak_dbtp, -0.95)
-        self.assertLess(outcome.step.treatment.gain_db, self._steps(self.rule)[0].treatment.gain_db)
+        self.assertLess(outcome.step.treatment.gain_db, step.treatment.gain_db)
 
     def test_an_album_is_kept_together_and_fails_with_the_figure(self) -> None:
         outcome = carry_out(self._steps(replace(self.rule, mode="album"))[0])
