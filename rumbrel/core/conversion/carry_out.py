@@ -268,7 +268,7 @@ def _passage_warnings(step: Step, passage: Passage) -> tuple[Warning, ...]:
     found = []
     if passage.clipped_values:
         text = (
-            f"{passage.clipped_values:,} sample values went up to {passage.over_db:.1f} dB beyond full scale and were "
+            f"{passage.clipped_values:,} sample values go up to {passage.over_db:.1f} dB beyond full scale and are "
             "limited. Lower the level by that much to keep them."
         )
         found.append(Warning(code=WarningCode.CLIPPING, text=text))

@@ -99,7 +99,7 @@ class Lane:
             digest=self._digest,
             is_exact=self._is_exact,
             sketch=self._sketch,
-            clipped_values=self._chain.clipped_values,
+            clipped_values=self._chain.clipped_values + (self._chain.over_values if self._sketch else 0),
             over_db=self._chain.over_db,
             damaged_packets=damaged_packets,
         )

@@ -39,6 +39,7 @@ class WarningCode(StrEnum):
     CUT_SHORT = "cut-short"
     DAMAGED = "damaged"
     NOT_COMPARED = "not-compared"
+    MIXED = "mixed"
     CLIPPING = "clipping"
     NAME_CHANGED = "name-changed"
     SAME_NAME = "same-name"

@@ -7,6 +7,7 @@ from rumbrel.core.encoders.rewrap import Rewrap
 from rumbrel.core.formats.table import CONTAINER_BY_KEY, container_row
 from rumbrel.core.inspection.facts import Facts, FaultCode
 from rumbrel.core.sound.shape import CHANNEL_ORDERS, SoundShape
+from rumbrel.core.sound.stages import mix_said
 from rumbrel.core.tags import unheld_fields
 from rumbrel.core.targets.fit import BITRATE_SLACK
 
@@ -37,6 +38,8 @@ def sound_warnings(facts: Facts, after: After, shape: SoundShape) -> Iterator[Wa
             yield _warning(code, fault.text)
         elif fault.code is FaultCode.WRONG_EXTENSION:
             yield _warning(WarningCode.WRONG_EXTENSION, fault.text)
+    if mixed := mix_said(facts.channels, shape.channels, facts.speakers):
+        yield _warning(WarningCode.MIXED, mixed)
     usual = CHANNEL_ORDERS.get(facts.channels)
     if facts.speakers and usual and facts.speakers != usual and shape.channels == facts.channels:
         text = f"The channels are {' '.join(facts.speakers)}; the result calls them {' '.join(usual)}."

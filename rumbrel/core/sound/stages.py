@@ -13,7 +13,7 @@ from rumbrel.core.errors import EncodeError
 
 from .shape import CHANNEL_ORDERS, Block, SoundShape
 
-__all__ = ["Chain", "Cut", "Treatment", "build_chain", "mix_matrix"]
+__all__ = ["Chain", "Cut", "Treatment", "build_chain", "mix_matrix", "mix_said"]
 
 Float = NDArray[np.float64]
 
@@ -169,7 +169,17 @@ class _Quantise:
 
 
 class _ToFloat32:
+    """Values beyond full scale are kept and counted: what decodes a lossy coding of them limits them."""
+
+    def __init__(self) -> None:
+        self.over_values = 0
+        self.largest = 0.0
+
     def push(self, block: Block, *, last: bool = False) -> Block:
+        largest = float(np.abs(block).max(initial=0.0))
+        if largest > 1:
+            self.over_values += int(np.count_nonzero(np.abs(block) > 1))
+            self.largest = max(self.largest, largest)
         return block.astype(np.float32)
 
 
@@ -191,9 +201,14 @@ class Chain:
         return sum(stage.clipped_values for stage in self._stages if isinstance(stage, _Quantise))
 
     @property
+    def over_values(self) -> int:
+        """Values beyond full scale that floating point keeps."""
+        return sum(stage.over_values for stage in self._stages if isinstance(stage, _ToFloat32))
+
+    @property
     def over_db(self) -> float:
-        """How far the largest value that was limited lay beyond full scale; 0 where none was."""
-        largest = max((s.largest for s in self._stages if isinstance(s, _Quantise)), default=0.0)
+        """How far the largest value lay beyond full scale; 0 where none did."""
+        largest = max((s.largest for s in self._stages if isinstance(s, (_Quantise, _ToFloat32))), default=0.0)
         return 20 * math.log10(largest) if largest > 1 else 0.0
 
     def push(self, block: Block) -> Block:
@@ -245,6 +260,27 @@ def mix_matrix(channels_in: int, channels_out: int, speakers: tuple[str, ...] = 
         return _no_mix(channels_in, channels_out)
     stereo = np.array([_TO_STEREO[name] for name in names]).T
     return stereo if channels_out == 2 else stereo.mean(axis=0, keepdims=True)
+
+
+def mix_said(channels_in: int, channels_out: int, speakers: tuple[str, ...] = ()) -> str:
+    """What a down-mix of surround sound does with each channel, in words; "" where nothing else is mixed than two
+    channels to one. Raises EncodeError as mix_matrix."""
+    if channels_out >= channels_in or channels_in == 2:
+        return ""
+    matrix = mix_matrix(channels_in, channels_out, speakers)
+    names = speakers or CHANNEL_ORDERS[channels_in]
+    by_level: dict[float, list[str]] = {}
+    for name, column in zip(names, matrix.T, strict=True):
+        by_level.setdefault(round(float(column.max()), 3), []).append(name)
+    parts = [
+        f"{' '.join(found)} {'left out' if not level else 'in full' if level == 1 else f'at {20 * math.log10(level):.0f} dB'}"
+        for level, found in sorted(by_level.items(), reverse=True)
+    ]
+    most_db = 20 * math.log10(float(matrix.sum(axis=1).max()))
+    more = (
+        f" Together they may go up to {most_db:.0f} dB beyond full scale; the report says whether they did." if most_db > 0.5 else ""
+    )
+    return f"Mixed from {channels_in} channels to {channels_out}: {', '.join(parts)}.{more}"
 
 
 def _no_mix(channels_in: int, channels_out: int) -> Float:

@@ -45,7 +45,7 @@ class ClippingTests(PlanCase):
         outcome = carry_out(self.plan("in", target="car-mp3").steps[0])
         found = [warning.text for warning in outcome.warnings if warning.code is WarningCode.CLIPPING]
         self.assertEqual((outcome.ok, len(found)), (True, 1), outcome.error)
-        self.assertIn("up to 3.0 dB beyond full scale", found[0])
+        self.assertIn("go up to 3.0 dB beyond full scale", found[0])
 
     def test_a_disc_tells_what_it_limited_with_and_without_measuring(self) -> None:
         programme = programme_of(inspect_file(self.master(1.4125)))
@@ -61,3 +61,17 @@ class ClippingTests(PlanCase):
             "e",
         )
         self.assertEqual(quieter.limited, ())
+
+    def test_surround_sound_is_mixed_with_an_announcement_and_what_goes_over_is_said(self) -> None:
+        write_sound(self.folder / "in" / "six.wav", sound=np.tile(music(120_000)[:, :1], (1, 6)) * 1.4, channels=6)
+        for target in ("car-mp3", "open-opus"):
+            step = self.plan("in", target=target).steps[0]
+            said = [warning.text for warning in step.warnings if warning.code is WarningCode.MIXED]
+            self.assertEqual(
+                said,
+                ["Mixed from 6 channels to 2: L R in full, C Ls Rs at -3 dB, LFE left out. Together they may go up to 8 dB "
+                 "beyond full scale; the report says whether they did."],
+            )  # fmt: skip
+            over = [w.text for w in carry_out(step).warnings if w.code is WarningCode.CLIPPING]
+            self.assertEqual(len(over), 1, target)
+            self.assertRegex(over[0], r"sample values go up to \d\.\d dB beyond full scale")
