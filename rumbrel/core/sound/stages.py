@@ -278,7 +278,9 @@ def mix_said(channels_in: int, channels_out: int, speakers: tuple[str, ...] = ()
     ]
     most_db = 20 * math.log10(float(matrix.sum(axis=1).max()))
     more = (
-        f" Together they may go up to {most_db:.0f} dB beyond full scale; the report says whether they did." if most_db > 0.5 else ""
+        f" Together they may go up to {most_db:.0f} dB beyond full scale; the report says whether they did."
+        if most_db > 0.5
+        else ""
     )
     return f"Mixed from {channels_in} channels to {channels_out}: {', '.join(parts)}.{more}"
 
