@@ -90,7 +90,7 @@ class _FlacSink:
     """The whole disc, gaps and all, as one lossless file."""
 
     def __init__(self, path: Path, name: str) -> None:
-        self._file = soundfile.SoundFile(str(path), "w", SAMPLE_RATE, CHANNELS, subtype="PCM_16", format="FLAC")
+        self._file = soundfile.SoundFile(os.fsencode(path), "w", SAMPLE_RATE, CHANNELS, subtype="PCM_16", format="FLAC")
         self._name = name
 
     def write(self, track: DiscTrack, in_gap: bool, block: Block) -> None:
@@ -125,7 +125,7 @@ class _WavSink:
             self._track = track.number
             file_name = fitted_name(f"{track.number:02d} {track.programme.title}", ".wav", file_system_for("fat32"))
             self._file = soundfile.SoundFile(
-                str(self._folder / file_name), "w", SAMPLE_RATE, CHANNELS, subtype="PCM_16", format="WAV"
+                os.fsencode(self._folder / file_name), "w", SAMPLE_RATE, CHANNELS, subtype="PCM_16", format="WAV"
             )
             self._files.append(CueFile(name=f"{self._name}/{file_name}", kind="WAVE"))
         if self._file is not None:

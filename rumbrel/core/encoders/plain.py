@@ -1,5 +1,6 @@
 """PCM, FLAC, G.711 and the simple telephone codings, written by libsndfile."""
 
+import os
 from functools import partial
 from pathlib import Path
 
@@ -26,7 +27,7 @@ class _PlainEncoder:
     ) -> None:
         try:
             self._file = soundfile.SoundFile(
-                str(path), "w", shape.sample_rate, shape.channels, subtype=subtype, format=container,
+                os.fsencode(path), "w", shape.sample_rate, shape.channels, subtype=subtype, format=container,
                 compression_level=compression_level,
             )  # fmt: skip
         except (soundfile.SoundFileError, ValueError) as error:

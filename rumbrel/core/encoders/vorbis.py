@@ -1,5 +1,6 @@
 """Vorbis in Ogg, written by libsndfile: its libvorbis encoder is the reference one."""
 
+import os
 from pathlib import Path
 
 import numpy as np
@@ -30,7 +31,7 @@ class _VorbisEncoder:
         try:
             # libsndfile counts compression, so quality 1.0 is compression 0.0.
             self._file = soundfile.SoundFile(
-                str(path), "w", shape.sample_rate, shape.channels, subtype="VORBIS", format="OGG",
+                os.fsencode(path), "w", shape.sample_rate, shape.channels, subtype="VORBIS", format="OGG",
                 compression_level=1.0 - quality,
             )  # fmt: skip
         except soundfile.SoundFileError as error:

@@ -3,6 +3,7 @@
 Each reader returns a Length; what a container does not state is counted by decoding.
 """
 
+import os
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -61,7 +62,7 @@ _WAVPACK_FLOAT, _WAVPACK_ONE_BIT = 1 << 7, 1 << 31
 def _plain_length(path: Path, stream: Any) -> Length:
     """Uncompressed containers: their sound, held against where it should end by its own statement."""
     try:
-        about = soundfile.info(str(path))
+        about = soundfile.info(os.fsencode(path))
     except soundfile.SoundFileError:
         return _checked_length(path, stream)
     if is_plain(about.subtype):

@@ -1,6 +1,7 @@
 """Open a file and read its sound as blocks, through libsndfile for plain PCM and FFmpeg for the rest."""
 
 import io
+import os
 import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -218,14 +219,14 @@ class _PlainSource(_Closing):
             self._file = _open_bare(path, choice.bare)
         elif choice.container == DISC_IMAGE:
             self._file = soundfile.SoundFile(
-                str(path), samplerate=44_100, channels=2, format="RAW", subtype="PCM_16", endian="LITTLE"
+                os.fsencode(path), samplerate=44_100, channels=2, format="RAW", subtype="PCM_16", endian="LITTLE"
             )
         elif bare is not None:
             self._file = soundfile.SoundFile(
-                str(path), samplerate=_BARE_RATE, channels=1, format="RAW", subtype=bare.subtype
+                os.fsencode(path), samplerate=_BARE_RATE, channels=1, format="RAW", subtype=bare.subtype
             )
         else:
-            self._file = soundfile.SoundFile(str(path))
+            self._file = soundfile.SoundFile(os.fsencode(path))
         self._path = path
         if self._file.subtype not in _PLAIN_SUBTYPES:
             self._file.close()

@@ -1,5 +1,6 @@
 """Batches and their items: what was asked, what was foreseen, and what became of it."""
 
+import json
 from pathlib import Path
 
 from django.db import models
@@ -87,6 +88,11 @@ class Item(models.Model):
 
     def __str__(self) -> str:
         return f"{self.title} ({self.state})"
+
+    @property
+    def result_path(self) -> Path:
+        """Where the result is: output, but for bytes that are no text, which only the step has as they are."""
+        return Path(json.loads(self.step)["output"]) if "\\udc" in self.output else Path(self.output)
 
     @property
     def output_name(self) -> str:

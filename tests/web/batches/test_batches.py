@@ -14,7 +14,7 @@ from django.urls import reverse
 
 from rumbrel.core.conversion.levelling import measure
 from rumbrel.core.delivery import Delivered
-from rumbrel.core.errors import Cancelled
+from rumbrel.core.errors import Cancelled, TargetError
 from rumbrel.core.files import working_path
 from rumbrel.core.forecast import WhenPresent, gather_sources
 from rumbrel.core.inspection import inspect_file
@@ -175,6 +175,34 @@ class RunTests(BatchCase):
         self.work()
         batch.refresh_from_db()
         self.assertEqual((batch.job.state, batch.counts), ("done", {"done": 2, "cannot": 1}))
+
+    def test_a_target_that_is_gone_changes_nothing_about_an_old_batch(self) -> None:
+        self.gather()
+        batch = self.start()
+        with (
+            mock.patch("rumbrel.core.targets.catalogue.find_target", side_effect=TargetError("There is no target.")),
+            mock.patch("rumbrel.core.targets.catalogue.all_targets", return_value=()),
+        ):
+            self.work()
+            self.assertIn("Lossless archive, FLAC", self.page(reverse("batches:index")))
+            self.assertIn("Lossless archive, FLAC", self.page(reverse("batches:batch", args=[batch.pk])))
+        batch.refresh_from_db()
+        self.assertEqual(batch.counts, {"done": 2, "cannot": 1})
+
+    def test_a_name_that_no_coding_can_read_is_converted_like_any_other(self) -> None:
+        whole = write_sound(self.folder / "x.wav").read_bytes()
+        name = os.path.join(os.fsencode(self.source), b"tape \xff.wav")
+        with open(name, "wb") as file:
+            file.write(whole)
+        self.scan()
+        batch = self.run_batch()
+        self.assertEqual(batch.counts, {"done": 1}, self.item(".wav").error)
+        self.assertEqual(len(list(Path(batch.destination).rglob("*.flac"))), 1)
+        self.page(reverse("batches:batch", args=[batch.pk]))
+        raw = b"".join(self.client.get(reverse("batches:download-all", args=[batch.pk])).streaming_content)
+        with zipfile.ZipFile(io.BytesIO(raw)) as archive:
+            self.assertEqual((archive.testzip(), archive.namelist()), (None, ["source/tape ?.flac"]))
+        self.assertEqual(self.client.get(reverse("batches:download", args=[self.item(".wav").pk])).status_code, 200)
 
     def test_a_second_press_makes_no_second_batch(self) -> None:
         self.gather()

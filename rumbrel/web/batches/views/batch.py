@@ -117,14 +117,19 @@ def resume(request: HttpRequest, pk: int) -> HttpResponse:
     return redirect("batches:batch", pk=pk)
 
 
+def _readable(name: str) -> str:
+    """A name for others: bytes that are no text become question marks."""
+    return name.encode("utf-8", "replace").decode("utf-8")
+
+
 @require_safe
 def download(request: HttpRequest, pk: int) -> FileResponse:
     item = get_object_or_404(Item.objects.select_related("batch"), pk=pk)
-    path = Path(item.output)
+    path = item.result_path
     inside = path.resolve().is_relative_to(Path(item.batch.destination).resolve())
     if item.state not in (Item.State.DONE, Item.State.PART) or not inside or not path.is_file():
         raise Http404("The result is not there any more.")
-    return FileResponse(path.open("rb"), as_attachment=True, filename=path.name)
+    return FileResponse(path.open("rb"), as_attachment=True, filename=_readable(path.name))
 
 
 @require_GET
@@ -133,9 +138,9 @@ def download_all(request: HttpRequest, pk: int) -> StreamingHttpResponse:
     found = _batch(pk)
     destination = Path(found.destination)
     files = [
-        (path, str(path.relative_to(destination)))
+        (path, _readable(str(path.relative_to(destination))))
         for item in result_items(found)
-        if (path := Path(item.output)).is_relative_to(destination)
+        if (path := item.result_path).is_relative_to(destination)
         and path.resolve().is_relative_to(destination.resolve())
     ]
     if not files:
