@@ -273,7 +273,8 @@ def _passage_warnings(step: Step, passage: Passage) -> tuple[Warning, ...]:
         )
         found.append(Warning(code=WarningCode.CLIPPING, text=text))
     if passage.damaged_packets:
-        text = f"Silence stands for {_packets(passage.damaged_packets)}; their sound is lost."
+        lost = "its sound is" if passage.damaged_packets == 1 else "their sound is"
+        text = f"Silence stands for {_packets(passage.damaged_packets)}; {lost} lost."
         found.append(Warning(code=WarningCode.DAMAGED, text=text))
     if passage.samples_in != step.source.samples:
         text = f"{passage.samples_in} samples were decoded, {step.source.samples} were expected."

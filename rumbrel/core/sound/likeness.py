@@ -103,7 +103,7 @@ class Sketch:
                 self._batch[:] = 0
 
     def _keep(self, windows: NDArray[np.float32]) -> None:
-        self._file.write(self._spectra_of(windows).view(np.float32).astype(np.float16).tobytes())
+        self._file.write(self._spectra_of(windows).tobytes())
 
     def _spectra_of(self, windows: NDArray[np.float32]) -> Complex:
         mean = (windows * self._window[:, None]).sum(1, keepdims=True) / self._window.sum()
@@ -114,11 +114,10 @@ class Sketch:
 
     def batches(self) -> Iterator[Complex]:
         """Spectra of some windows at a time, shaped (windows, bins, channels)."""
-        width = self._bins * self.shape.channels * 4
+        width = self._bins * self.shape.channels * 8
         self._file.seek(0)
         while raw := self._file.read(width * _WINDOWS_A_BATCH):
-            values = np.frombuffer(raw, np.float16).astype(np.float32).view(np.complex64)
-            yield values.reshape(-1, self._bins, self.shape.channels)
+            yield np.frombuffer(raw, np.complex64).reshape(-1, self._bins, self.shape.channels)
         self._file.seek(0, 2)
         if left := self.windows % _WINDOWS_A_BATCH:
             yield self._spectra_of(self._batch[:left])

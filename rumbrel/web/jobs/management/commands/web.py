@@ -13,6 +13,8 @@ from ...processes import die_with_parent
 from .serve import HOST
 
 _THREADS = 8
+_MOST_CONNECTIONS = 1_000
+"""A browser keeps half a dozen open; the default of a hundred is reached by one with many windows."""
 
 
 class Command(BaseCommand):
@@ -28,5 +30,6 @@ class Command(BaseCommand):
             port=int(settings.RUMBREL.port),
             threads=_THREADS,
             clear_untrusted_proxy_headers=True,
+            connection_limit=_MOST_CONNECTIONS,
             max_request_body_size=settings.RUMBREL.largest_drop_bytes,
         )
