@@ -30,6 +30,7 @@ __all__ = [
     "likeness_warnings",
 ]
 
+_PEAK_SLACK_DB = 0.1
 _CEILING_SLACK_DB = 0.05
 """Half of the tenth to which peaks are stated."""
 Tell = Callable[[float], None]
@@ -76,7 +77,7 @@ def check_result(working: Path, step: Step, promise: _Promise, tell: Tell) -> Ch
     digest = SampleDigest(promise.digest.width_bits) if promise.digest else None
     ceiling = step.treatment.ceiling_dbtp if not encoding.lossless else None
     meter = TruePeakMeter(promise.sketch.shape) if promise.sketch and ceiling is not None else None
-    sketch = Sketch(promise.sketch.shape, promise.sketch.seconds) if promise.sketch else None
+    sketch = Sketch(promise.sketch.shape, promise.sketch.seconds, hot=promise.sketch.hot) if promise.sketch else None
     try:
         samples = _decode(
             working, facts, digest, tell, sketch=sketch, leading_samples=encoding.leading_samples, meter=meter
@@ -104,10 +105,20 @@ def check_result(working: Path, step: Step, promise: _Promise, tell: Tell) -> Ch
 
 
 def likeness_warnings(likeness: Likeness | None) -> tuple[Warning, ...]:
-    """What a check of a lossy result leaves open."""
-    if likeness is None or likeness.verdict is Verdict.PASSED:
+    """What a check of a lossy result leaves open, and what it found beyond full scale."""
+    if likeness is None:
         return ()
-    return (Warning(code=WarningCode.NOT_COMPARED, text=f"Not compared closely: {likeness.text}. Hear it."),)
+    found = []
+    if likeness.verdict is not Verdict.PASSED:
+        text = f"Not compared closely: {likeness.text}. Hear it."
+        found.append(Warning(code=WarningCode.NOT_COMPARED, text=text))
+    if likeness.peak_dbfs > _PEAK_SLACK_DB:
+        text = (
+            f"Decoded, it reaches {likeness.peak_dbfs:.1f} dB beyond full scale, which players limit. Lower the level by "
+            "that much to keep its peaks."
+        )
+        found.append(Warning(code=WarningCode.CLIPPING, text=text))
+    return tuple(found)
 
 
 def digest_of(path: Path, facts: Facts, tell: Tell, stretch: Cut | None = None) -> SampleDigest:

@@ -7,7 +7,8 @@ encoders, bitrates and kinds of sound, stands in docs/decisions/likeness.md.
 
 import math
 import tempfile
-from collections.abc import Iterator
+from bisect import bisect_left
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -27,6 +28,9 @@ _WINDOWS_A_SECOND, _WINDOWS_A_SECOND_WHEN_SHORT = 1, 3
 _SHORT_SECONDS = 60
 """Long sounds have windows enough with fewer of them a second."""
 _WINDOWS_A_BATCH = 64
+_FULL_SCALE = {"int16": 32768.0, "int32": 2147483648.0}
+_HOT = 0.7
+"""About -3 dBFS: coding lifts what is lower beyond full scale only in rare cases."""
 _WINDOW_SECONDS = 0.02
 _HIGHEST_HZ = 16_000
 _IN_MEMORY_BYTES = 8 << 20
@@ -65,11 +69,17 @@ def _window_samples(sample_rate: int) -> int:
 
 class Sketch:
     """Windows of a sound at fixed places, as spectra of all channels up to 16 kHz. Push every block, or only what
-    next_wanted asks for, with its place; what it holds of long sounds lies in a temporary file."""
+    next_wanted asks for, with its place; what it holds of long sounds lies in a temporary file.
 
-    def __init__(self, shape: SoundShape, seconds: float) -> None:
+    peak is the largest value of what was pushed, full scale being 1. hot are places of large values, one a
+    block; a sketch that is given those of another looks there too, since coding lifts peaks where they are."""
+
+    def __init__(self, shape: SoundShape, seconds: float, *, hot: Sequence[int] = ()) -> None:
         """seconds is about how long the sound will be; sketches that are compared are made for the same."""
         self.shape, self.seconds = shape, seconds
+        self.peak = 0.0
+        self.hot: list[int] = []
+        self._looks_at = tuple(hot)
         self.windows_a_second = _WINDOWS_A_SECOND_WHEN_SHORT if seconds <= _SHORT_SECONDS else _WINDOWS_A_SECOND
         self._length = _window_samples(shape.sample_rate)
         self._stride = max(self._length, shape.sample_rate // self.windows_a_second)
@@ -81,8 +91,11 @@ class Sketch:
         self.windows = 0
 
     def next_wanted(self, at: int) -> tuple[int, int]:
-        """The next samples that a window reaches into, from a place on: from and to."""
+        """The next samples that a window reaches into or a peak is at, from a place on: from and to."""
         start = max(0, -(-(at - self._length + 1) // self._stride)) * self._stride
+        peak = bisect_left(self._looks_at, at)
+        if peak < len(self._looks_at) and self._looks_at[peak] < start:
+            return self._looks_at[peak], self._looks_at[peak] + 1
         return start, start + self._length
 
     def push(self, block: Block, at: int | None = None) -> None:
@@ -90,6 +103,7 @@ class Sketch:
         if a window reaches into it."""
         start = self._at if at is None else at
         self._at = end = start + len(block)
+        self._hear(block, start)
         while (begun := self.windows * self._stride) < end:
             low, high = max(begun, start), min(begun + self._length, end)
             if low < high:
@@ -101,6 +115,15 @@ class Sketch:
             if self.windows % _WINDOWS_A_BATCH == 0:
                 self._keep(self._batch)
                 self._batch[:] = 0
+
+    def _hear(self, block: Block, start: int) -> None:
+        if not len(block):
+            return
+        full = _FULL_SCALE.get(block.dtype.name, 1.0)
+        largest = max(float(block.max()), -float(block.min())) / full
+        self.peak = max(self.peak, largest)
+        if largest >= _HOT:
+            self.hot.append(start + int(np.argmax(np.abs(block.astype(np.float32)).max(1))))
 
     def _keep(self, windows: NDArray[np.float32]) -> None:
         self._file.write(self._spectra_of(windows).tobytes())
@@ -127,6 +150,10 @@ class Sketch:
         return np.searchsorted(_BAND_EDGES_HZ, hertz, side="right") - 1
 
     @property
+    def peak_dbfs(self) -> float:
+        return 20 * math.log10(self.peak) if self.peak > 0 else -math.inf
+
+    @property
     def full_scale_energy(self) -> float:
         """Of one window of a sine at full scale, all its bins."""
         return float((self._window.astype(np.float64) ** 2).sum() * self._length / 8)
@@ -137,11 +164,12 @@ class Sketch:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Likeness:
-    """difference_db is the energy of what differs against that of the source; text says what is wrong, "" where
-    nothing is."""
+    """difference_db is the energy of what differs against that of the source, peak_dbfs the largest value of the
+    result where it was looked at; text says what is wrong, "" where nothing is."""
 
     verdict: Verdict
     difference_db: float
+    peak_dbfs: float
     text: str = ""
 
 
@@ -195,7 +223,9 @@ def compared(source: Sketch, result: Sketch) -> Likeness:
         constant=constant,
     )
     verdict, text = _wrong(sums, channels, bench) or (Verdict.PASSED, "")
-    return Likeness(verdict=verdict, difference_db=round(difference, 1), text=text)
+    return Likeness(
+        verdict=verdict, difference_db=round(difference, 1), peak_dbfs=round(result.peak_dbfs, 2), text=text
+    )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
