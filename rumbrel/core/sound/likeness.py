@@ -74,12 +74,12 @@ class Sketch:
     peak is the largest value of what was pushed, full scale being 1. hot are places of large values, one a
     block; a sketch that is given those of another looks there too, since coding lifts peaks where they are."""
 
-    def __init__(self, shape: SoundShape, seconds: float, *, hot: Sequence[int] = ()) -> None:
+    def __init__(self, shape: SoundShape, seconds: float, *, hot: Sequence[int] | None = None) -> None:
         """seconds is about how long the sound will be; sketches that are compared are made for the same."""
         self.shape, self.seconds = shape, seconds
         self.peak = 0.0
         self.hot: list[int] = []
-        self._looks_at = tuple(hot)
+        self._looks_at = None if hot is None else tuple(hot)
         self.windows_a_second = _WINDOWS_A_SECOND_WHEN_SHORT if seconds <= _SHORT_SECONDS else _WINDOWS_A_SECOND
         self._length = _window_samples(shape.sample_rate)
         self._stride = max(self._length, shape.sample_rate // self.windows_a_second)
@@ -93,9 +93,10 @@ class Sketch:
     def next_wanted(self, at: int) -> tuple[int, int]:
         """The next samples that a window reaches into or a peak is at, from a place on: from and to."""
         start = max(0, -(-(at - self._length + 1) // self._stride)) * self._stride
-        peak = bisect_left(self._looks_at, at)
-        if peak < len(self._looks_at) and self._looks_at[peak] < start:
-            return self._looks_at[peak], self._looks_at[peak] + 1
+        hot = self._looks_at or ()
+        peak = bisect_left(hot, at)
+        if peak < len(hot) and hot[peak] < start:
+            return hot[peak], hot[peak] + 1
         return start, start + self._length
 
     def push(self, block: Block, at: int | None = None) -> None:
@@ -120,10 +121,10 @@ class Sketch:
         if not len(block):
             return
         full = _FULL_SCALE.get(block.dtype.name, 1.0)
-        largest = max(float(block.max()), -float(block.min())) / full
-        self.peak = max(self.peak, largest)
-        if largest >= _HOT:
-            self.hot.append(start + int(np.argmax(np.abs(block.astype(np.float32)).max(1))))
+        high, low = float(block.max()) / full, -float(block.min()) / full
+        self.peak = max(self.peak, high, low)
+        if self._looks_at is None and max(high, low) >= _HOT:
+            self.hot.append(start + int(block.argmax() if high >= low else block.argmin()) // block.shape[1])
 
     def _keep(self, windows: NDArray[np.float32]) -> None:
         self._file.write(self._spectra_of(windows).tobytes())
