@@ -214,14 +214,14 @@ _LOWER_BY_DB = 0.1
 def _lowered(step: Step, error: AboveCeiling) -> Step:
     """The same step a little quieter: coding lifted its peaks above the ceiling."""
     treatment, by_db = step.treatment, error.over_db + _LOWER_BY_DB
-    text = (
-        f"Lowered by another {by_db:.1f} dB, since coding had lifted its peaks above {treatment.ceiling_dbtp:g} dBTP."
-    )
-    return replace(
-        step,
-        treatment=replace(treatment, gain_db=treatment.gain_db - by_db, lowerings=treatment.lowerings - 1),
-        warnings=(*step.warnings, Warning(code=WarningCode.LEVEL, text=text)),
-    )
+    lowered = replace(treatment, lowerings=treatment.lowerings - 1)
+    if treatment.limit_dbtp is not None:
+        what, lowered = "Limited", replace(lowered, limit_dbtp=treatment.limit_dbtp - by_db)
+    else:
+        what, lowered = "Lowered", replace(lowered, gain_db=treatment.gain_db - by_db)
+    text = f"{what} by another {by_db:.1f} dB, since coding had lifted its peaks above {treatment.ceiling_dbtp:g} dBTP."
+    warning = Warning(code=WarningCode.LEVEL, text=text)
+    return replace(step, treatment=lowered, warnings=(*step.warnings, warning))
 
 
 def _refuse_limiting(step: Step, passage: Passage) -> None:

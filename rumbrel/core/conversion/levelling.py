@@ -178,29 +178,41 @@ def _levelled(step: Step, found: Measured | None, albums: dict[str, _Album], rul
     sets_level = rule.mode in ("track", "album")
     treatment = Treatment(
         gain_db=gain_db, start_sample=start, end_sample=end, ceiling_dbtp=rule.ceiling_dbtp if sets_level else None,
-        lowerings=_MOST_LOWERINGS if rule.mode == "track" else 0,
+        lowerings=_MOST_LOWERINGS if rule.mode == "track" or rule.limits else 0,
+        limit_dbtp=rule.ceiling_dbtp if sets_level and rule.limits and limited_db > 0 else None,
     )  # fmt: skip
     planned = treated(step, treatment)
     warnings = list(planned.warnings)
-    if limited_db >= _LEAST_CHANGE_DB:
+    if treatment.limit_dbtp is not None:
+        text = (
+            f"Raised by {gain_db:+.1f} dB for {rule.loudness_lufs:g} LUFS; peaks are limited by up to {limited_db:.1f} dB, "
+            f"so that none passes {rule.ceiling_dbtp:g} dBTP, which takes a little of the loudness."
+        )
+        warnings.append(Warning(code=WarningCode.LEVEL, text=text))
+    elif limited_db >= _LEAST_CHANGE_DB:
         text = (
             f"Raised by {gain_db:+.1f} dB instead of {gain_db + limited_db:+.1f} dB, "
             f"so that no peak passes {rule.ceiling_dbtp:g} dBTP: {rule.loudness_lufs:g} LUFS is not reached."
         )
         warnings.append(Warning(code=WarningCode.LEVEL, text=text))
-    if found.level.true_peak_dbtp + gain_db > 0 and planned.shape and planned.shape.depth_bits:
+    if (
+        treatment.limit_dbtp is None
+        and found.level.true_peak_dbtp + gain_db > 0
+        and planned.shape
+        and planned.shape.depth_bits
+    ):
         text = f"Peaks reach {found.level.true_peak_dbtp + gain_db:+.1f} dBTP and may be limited."
         warnings.append(Warning(code=WarningCode.CLIPPING, text=text))
     return replace(planned, warnings=tuple(warnings))
 
 
 def _gain(loudness_lufs: float, true_peak_dbtp: float, rule: LevelRule) -> tuple[float, float]:
-    """(gain in dB, dB that the ceiling took from it). Silence is left alone."""
+    """(gain in dB, dB that the ceiling takes from it or the limiter from its peaks). Silence is left alone."""
     if math.isinf(loudness_lufs):
         return 0.0, 0.0
     wanted = rule.loudness_lufs - loudness_lufs
     allowed = min(wanted, rule.ceiling_dbtp - true_peak_dbtp)
-    return allowed, wanted - allowed
+    return wanted if rule.limits else allowed, wanted - allowed
 
 
 def _cuts(found: Measured) -> tuple[int, int | None]:

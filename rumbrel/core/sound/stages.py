@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Protocol
 
 import numpy as np
@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from rumbrel.core.errors import EncodeError
 
+from .limiter import Limiter
 from .shape import CHANNEL_ORDERS, Block, SoundShape
 
 __all__ = ["Chain", "Cut", "Treatment", "build_chain", "mix_matrix", "mix_said"]
@@ -24,6 +25,7 @@ class Treatment:
 
     start_sample and end_sample cut the source, in its own samples; None leaves its end. ceiling_dbtp is what no
     peak of the result may pass, also once it is coded; lowerings is how often the gain may be lowered for that.
+    limit_dbtp is where a limiter holds the peaks, None where there is none.
     """
 
     highpass_hz: float | None = None
@@ -32,10 +34,11 @@ class Treatment:
     end_sample: int | None = None
     ceiling_dbtp: float | None = None
     lowerings: int = 0
+    limit_dbtp: float | None = None
 
     @property
     def changes_samples(self) -> bool:
-        return self.highpass_hz is not None or self.gain_db != 0.0
+        return self.highpass_hz is not None or self.gain_db != 0.0 or self.limit_dbtp is not None
 
 
 class Cut:
@@ -316,5 +319,7 @@ def build_chain(source: SoundShape, result: SoundShape, treatment: Treatment) ->
         stages.append(_Mix(mix_matrix(source.channels, result.channels)))
     if treatment.gain_db:
         stages.append(_Gain(treatment.gain_db))
+    if treatment.limit_dbtp is not None:
+        stages.append(Limiter(replace(result, channels=max(channels, result.channels)), treatment.limit_dbtp))
     stages.append(_ToFloat32() if result.is_float else _Quantise(result.depth_bits))
     return Chain(result, stages)

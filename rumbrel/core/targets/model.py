@@ -54,11 +54,13 @@ class Recipe:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LevelRule:
     """mode is "none", "track" (each brought to the loudness), "album" (an album's tracks keep their
-    relation) or "tags" (samples unchanged, gain stated in tags). The ceiling holds for true peaks."""
+    relation) or "tags" (samples unchanged, gain stated in tags). The ceiling holds for true peaks: what the
+    loudness would lift above it is turned down as a whole, or limited with limits."""
 
     mode: str = "none"
     loudness_lufs: float = -18.0
     ceiling_dbtp: float = -1.0
+    limits: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

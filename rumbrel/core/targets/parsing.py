@@ -201,6 +201,7 @@ def _level_rule(table: _Table) -> LevelRule:
         mode=table.choice("mode", ("none", "track", "album", "tags"), "none"),
         loudness_lufs=standard.loudness_lufs if loudness is None else float(loudness),
         ceiling_dbtp=standard.ceiling_dbtp if ceiling is None else float(ceiling),
+        limits=bool(table.flag("limits")),
     )
     table.no_more()
     return rule

@@ -35,6 +35,7 @@ class LevelWish:
     mode: str | None = None
     loudness_lufs: float | None = None
     ceiling_dbtp: float | None = None
+    limits: bool = False
 
     def rule_for(self, target: Target) -> LevelRule:
         """Raises TargetError for a figure that cannot be."""
@@ -49,6 +50,10 @@ class LevelWish:
             if not -20 <= self.ceiling_dbtp <= 0:
                 raise TargetError("A ceiling lies between -20 and 0 dBTP.")
             rule = replace(rule, ceiling_dbtp=self.ceiling_dbtp)
+        if self.limits:
+            if rule.mode not in ("track", "album"):
+                raise TargetError("A limiter needs a level to be set: --level track or album.")
+            rule = replace(rule, limits=True)
         return rule
 
 

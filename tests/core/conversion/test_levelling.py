@@ -150,6 +150,28 @@ class CeilingTests(PlanCase):
         self.assertRegex(outcome.error, r"Coded, its peaks reach -?0\.\d dBTP, \d\.\d dB above the ceiling")
         self.assertEqual(list(self.out.rglob("*.mp3")), [])
 
+    def test_a_limiter_that_was_asked_for_comes_near_the_loudness_below_the_ceiling(self) -> None:
+        sound = music(44_100 * 6) * 0.3
+        for start in range(20_000, len(sound), 60_000):
+            sound[start : start + 300] += 0.6
+        self.path.unlink()
+        write_sound(self.folder / "in" / "b.wav", sound=sound)
+        rule = replace(self.rule, loudness_lufs=-16, limits=True)
+        for target in ("car-mp3", "disc-wav"):
+            with self.subTest(target=target):
+                plan = self.plan("in", target=target, level=rule)
+                measured = measure_all([(each.source, each.heard_channels) for each in plan.steps], jobs=1)
+                step = levelled(plan.steps, measured, rule=rule, members=plan.steps)[0]
+                self.assertIn("peaks are limited by up to", " ".join(warning.text for warning in step.warnings))
+                outcome = carry_out(step)
+                self.assertTrue(outcome.ok, outcome.error)
+                meter = LevelMeter(SoundShape(sample_rate=44_100, channels=2, depth_bits=0))
+                meter.push(decoded(Path(outcome.step.output)) / 2**31)
+                self.assertLessEqual(meter.level().true_peak_dbtp, -0.95)
+                plain = levelled(plan.steps, measured, rule=self.rule, members=plan.steps)[0]
+                self.assertGreater(step.treatment.gain_db, plain.treatment.gain_db + 2)
+                self.assertTrue(-18.5 < meter.level().integrated_lufs < -15.8)
+
     def test_what_the_ceiling_forbids_is_said(self) -> None:
         texts = [warning.text for warning in self._steps(self.rule)[0].warnings]
         self.assertTrue(any("-5 LUFS is not reached" in text for text in texts), texts)

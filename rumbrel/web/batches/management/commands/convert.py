@@ -56,6 +56,9 @@ class Command(ReportingCommand):
         parser.add_argument("--level", choices=LEVELS, help="none, tracks equal, album kept, or gain in tags")
         parser.add_argument("--loudness", type=float, metavar="LUFS")
         parser.add_argument("--ceiling", type=float, metavar="DBTP")
+        parser.add_argument(
+            "--limit", action="store_true", help="come near the loudness by limiting peaks, which changes the sound"
+        )
         parser.add_argument("--sound", default="", metavar="N|LANGUAGE", help="which sound of a film that has several")
         parser.add_argument("--no-rewrap", action="store_true", help="convert what could be re-wrapped")
         parser.add_argument("--trim", action="store_true", help="leave out silence at both ends")
@@ -171,7 +174,12 @@ def _convert_options(options: dict[str, Any]) -> ConvertOptions:
             sound=options["sound"],
             rewraps=not options["no_rewrap"],
         ),
-        level=LevelWish(mode=options["level"], loudness_lufs=options["loudness"], ceiling_dbtp=options["ceiling"]),
+        level=LevelWish(
+            mode=options["level"],
+            loudness_lufs=options["loudness"],
+            ceiling_dbtp=options["ceiling"],
+            limits=options["limit"],
+        ),
         separate=not options["target"],
     )
 
