@@ -271,6 +271,23 @@ _AV_DTYPES = {
 }
 
 
+# FFmpeg sample format: what its bytes are.
+_RAW_DTYPES = {"u8": np.uint8, "s16": np.int16, "s32": np.int32, "flt": np.float32, "dbl": np.float64}
+
+
+def _values(frame: av.AudioFrame, kind: str) -> Block:
+    """A frame's samples, shaped (samples, channels), taken from its planes: several times faster than by the
+    package's own way, which matters where frames are small."""
+    dtype, count = _RAW_DTYPES.get(kind), frame.samples
+    if dtype is None:
+        values: Block = frame.to_ndarray()
+        return values.T if frame.format.is_planar else values.reshape(count, -1)
+    planes: Any = frame.planes
+    if frame.format.is_planar:
+        return np.stack([np.frombuffer(plane, dtype, count) for plane in planes], axis=1)
+    return np.frombuffer(planes[0], dtype, count * len(frame.layout.channels)).reshape(count, -1).copy()
+
+
 _PLACES_KEPT = 100
 _LONGEST_GAP_SAMPLES = 1 << 22
 # Sample formats that frames cannot hand over as arrays, and what holds their values.
@@ -482,8 +499,7 @@ class _FramedSource(_Closing):
         kind = frame.format.packed.name
         if kind in _UNKNOWN_TO_NUMPY or (frame.format.is_planar and self.shape.channels >= _MOST_PLANES):
             frame = self._packed(frame, _UNKNOWN_TO_NUMPY.get(kind, kind))
-        values: Block = frame.to_ndarray()
-        values = values.T if frame.format.is_planar else values.reshape(-1, self.shape.channels)
+        values = _values(frame, kind)
         if self._kind == "u8":
             return ((values.astype(np.int16) - 128) << 8).astype(np.int16)
         if self._kind == "s16" and self.shape.depth_bits > 16:

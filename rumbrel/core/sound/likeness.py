@@ -118,7 +118,8 @@ class Sketch:
                 self._batch[:] = 0
 
     def _hear(self, block: Block, start: int) -> None:
-        if not len(block):
+        # Where the source is nowhere loud, its result is not either.
+        if not len(block) or (self._looks_at is not None and not self._looks_at):
             return
         full = _FULL_SCALE.get(block.dtype.name, 1.0)
         high, low = float(block.max()) / full, -float(block.min()) / full
