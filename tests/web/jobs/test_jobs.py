@@ -276,6 +276,14 @@ class PageTests(JobCase):
         self.assertIn("every 1s", self.fragment(reverse("jobs:list")))
         self.assertIn("2 at work", self.fragment(reverse("jobs:head")))
 
+    def test_an_end_is_announced_once_to_the_page_that_was_watching(self) -> None:
+        job = self.run_it(self.start())
+        self.assertNotIn("hx-swap-oob", self.page(reverse("jobs:work")))
+        self.assertNotIn("hx-swap-oob", self.fragment(reverse("jobs:head")))
+        said = self.fragment(reverse("jobs:head"), watched=str(job.pk))
+        self.assert_all_in(('id="said" hx-swap-oob', "A trial</a>: done. 7 done"), said)
+        self.assertNotIn("hx-swap-oob", self.fragment(reverse("jobs:head"), watched=str(job.pk + 1)))
+
     def test_nothing_polls_when_nothing_runs(self) -> None:
         self.run_it(self.start())
         for address in ("jobs:list", "jobs:head"):

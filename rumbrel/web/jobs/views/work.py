@@ -39,7 +39,7 @@ def listing(request: HttpRequest) -> HttpResponse:
 def head(request: HttpRequest) -> HttpResponse:
     """The head's line, with what ended of the jobs that the page was watching."""
     ended = ended_jobs().filter(pk__in=WatchedForm(request.GET).ids())
-    return render(request, "jobs/_head.html", {"ended": [job_row(job) for job in ended]})
+    return render(request, "jobs/_head.html", {"announced": [job_row(job) for job in ended]})
 
 
 @require_POST
