@@ -212,7 +212,7 @@ def check_untouched(results: Sequence[Path], sources: Iterable[Path]) -> None:
     kept = {path.resolve() for path in sources}
     for result in results:
         real = result.resolve()
-        if real in kept or any(source.is_relative_to(real) for source in kept):
+        if any(source.is_relative_to(real) for source in kept):
             raise DiscError(f"{result} is a source of this disc. Choose another folder or name for the image.")
 
 

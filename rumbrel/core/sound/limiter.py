@@ -77,8 +77,6 @@ class Limiter:
         count = min(len(peaks), len(padded_peaks))
         padded_peaks[:count] = peaks[:count]
         loudest = padded_peaks.reshape(whole, self._hop).max(1)
-        # A point between two samples can be that of the next hop, too.
-        loudest = np.maximum(loudest, np.append(loudest[1:], 0))
         return np.asarray(np.minimum(1.0, self._ceiling / np.maximum(loudest, 1e-12)))
 
     def _settled(self, allowed: Float, ready: int) -> Sequence[float]:

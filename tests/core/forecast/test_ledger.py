@@ -115,6 +115,12 @@ class LandingTests(PlanCase):
         Path(self.step.output).write_bytes(b"of somebody else")
         self.assertIsNone(landed_outcome(self.step, ResultLedger(self.ledger.path)))
 
+    def test_a_result_of_the_same_work_elsewhere_is_not_that_of_this_step(self) -> None:
+        self.assertTrue(carry_out(self.step, Watch(landing=self.landing)).ok)
+        other = replace(self.step, output=str(self.folder / "other.flac"))
+        Path(other.output).write_bytes(b"of somebody else")
+        self.assertIsNone(landed_outcome(other, ResultLedger(self.ledger.path)))
+
     def test_a_killed_replacement_leaves_the_older_result_known(self) -> None:
         carry_out(self.step, Watch(landing=self.landing))
         again = replace(self.step, replaces=True)

@@ -129,6 +129,12 @@ class WrongHeaderTests(FolderCase):
         path.write_bytes(path.read_bytes() + b"junk" + (8_000).to_bytes(4, "little") + b"\x7f" * 8_000)
         self.assertEqual((inspect_file(path).samples, inspect_file(path).faults), (whole, ()))
 
+    def test_a_few_stray_bytes_behind_the_sound_are_none(self) -> None:
+        path = self.wav("stray.wav")
+        whole = len(decoded(path))
+        path.write_bytes(path.read_bytes() + b"\x01\xfe" * 900)
+        self.assertEqual((inspect_file(path).samples, inspect_file(path).faults), (whole, ()))
+
     def test_a_fragmented_file_is_whole_and_a_cut_one_is_cut(self) -> None:
         """ISO/IEC 14496-12, 8.8."""
         path = self.folder / "parts.m4a"

@@ -93,7 +93,12 @@ class DeliveryTests(TestCase):
 
     def test_an_equal_copy_by_another_hand_is_known_by_its_content(self) -> None:
         shutil.copy(self.sources[0].path, self.folder / "stick" / "Zeal.flac")
-        self.assertEqual([str(r.step.action) for r in self.run_all("archive-flac")], ["skip", "copy", "copy"])
+        other = bytearray(self.sources[2].path.read_bytes())
+        other[-1] ^= 1
+        (self.folder / "stick" / "Last.flac").write_bytes(other)
+        results = self.run_all("archive-flac")
+        self.assertEqual([str(result.step.action) for result in results], ["skip", "copy", "copy"])
+        self.assertEqual(Path(results[2].output).name, "Last (2).flac")
 
     def test_what_a_changed_order_leaves_behind_is_named(self) -> None:
         self.run_all("card-folders", lists=[self.a_list("Bells.m3u", 0, 1, 2)])

@@ -229,6 +229,17 @@ class ScanTests(WebCase):
         self.assertEqual(Track.objects.get(pk=pk).folder_id, folder.pk)
         self.assertEqual(sum(Facet.objects.values_list("tracks", flat=True)), 3)
 
+    def test_a_copy_in_another_source_folder_takes_nothing_from_the_first(self) -> None:
+        self.gather()
+        other = self.source.parent / "source2"
+        write_sound(other / "own.wav", 9_000)
+        (other / "notice.wav").write_bytes((self.source / "notice 🔔.wav").read_bytes())
+        with self.settings(RUMBREL=replace(settings.RUMBREL, roots=(self.source, other))):
+            folder = add_folder(path=str(other))
+            self.work()
+        self.assertEqual((folder.tracks.count(), Track.objects.count()), (2, 5))
+        self.assertEqual(Track.objects.get(relative="notice 🔔.wav").path, str(self.source / "notice 🔔.wav"))
+
     def test_names_that_differ_in_undecodable_bytes_are_two_files(self) -> None:
         whole = write_sound(self.folder / "x.wav").read_bytes()
         for byte in (b"\xff", b"\xfe"):

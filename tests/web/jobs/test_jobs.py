@@ -163,6 +163,17 @@ class DeskTests(JobCase):
         self.does = mock.Mock(return_value="saw it")
         self.assertEqual((self.run_it(job).state, job.message), ("done", "saw it"))
 
+    def test_work_that_was_done_before_it_heard_of_a_stop_is_done(self) -> None:
+        job = self.start()
+
+        def work(desk: Desk, subject: int) -> str:
+            stop_job(job=job)
+            continue_job(job=job)
+            return "was done already"
+
+        self.does = work
+        self.assertEqual((self.run_it(job).state, job.again, job.stop_asked), ("done", False, False))
+
     def test_ended_work_goes_on_as_the_same_job_unless_newer_work_is_under_way(self) -> None:
         self.does = mock.Mock(side_effect=[DiscError("No room."), ""])
         job = self.run_it(self.start())
