@@ -40,11 +40,11 @@ def _run(folder: Path, rounds: int, seed: int, only: str | None) -> int:
 
         dice = random.Random(seed)
         instance = Instance(folder / "data", folder / "roots", folder / "log")
-        instance.start()
         trial = Round(instance, folder / "roots" / "source", dice, can_fill=can_fill)
         told: Counter[str] = Counter()
         failed = 0
         try:
+            instance.start()
             trial.prepare()
             names = [only] if only else list(trial.faults)
             for number in range(1, rounds + 1):

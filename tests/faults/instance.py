@@ -17,6 +17,8 @@ from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[2]
 _SECONDS_TO_ANSWER = 60
+_SECONDS_TO_START = 240
+"""On a machine whose cores are taken by types and tests, a first start with all its migrations takes long."""
 
 
 class Instance:
@@ -40,7 +42,17 @@ class Instance:
             self._process = subprocess.Popen(
                 [sys.executable, "manage.py", "serve"], cwd=ROOT, env=self._environment, stdout=log, stderr=log
             )
+        until = time.monotonic() + _SECONDS_TO_START
+        while not self._listens():
+            if self._process.poll() is not None or time.monotonic() > until:
+                told = self._log.read_text(errors="replace")[-3000:]
+                raise AssertionError(f"it does not start (ended with {self._process.poll()}):\n{told}")
+            time.sleep(0.2)
         self.get("/help/")
+
+    def _listens(self) -> bool:
+        with socket.socket() as probe:
+            return probe.connect_ex(("127.0.0.1", self._port)) == 0
 
     def end(self) -> None:
         if self._process and self._process.poll() is None:
