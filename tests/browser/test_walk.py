@@ -46,6 +46,7 @@ class WalkTests(BrowserCase):
         page.get_by_role("link", name="Targets", exact=True).click()
         expect(page.locator("tbody tr")).to_have_count(len(all_targets()))
         # 4: forecast, batch, report.
+        page.wait_for_load_state()  # What stands on a page is there before the scripts that hear its keys.
         page.keyboard.press("f")
         page.get_by_label("Target").select_option("phone-ulaw")
         expect(page.locator("tbody")).to_contain_text("plays as it is")
@@ -63,6 +64,7 @@ class WalkTests(BrowserCase):
         page.get_by_role("button", name="Make").click()
         last = page.locator("#entries tbody tr").last.locator(".name").first.inner_text()
         up = page.get_by_role("button", name=f"up: {last}")
+        page.wait_for_load_state()
         up.focus()
         page.keyboard.press("Enter")
         expect(page.locator("#entries tbody tr").nth(2)).to_contain_text(last)
@@ -158,6 +160,7 @@ class DropTests(BrowserCase):
         )
         expect(page.locator(".message").first).to_contain_text("1 file added")
         expect(page.locator("h1")).to_have_text("Source folders")
+        page.wait_for_load_state()
         dropped = self.instance.data / "dropped" / "dropped.mp3"
         self.assertEqual(dropped.read_text(), "no sound")
         page.evaluate("document.querySelector('[data-drop]:not([hidden])').dataset.largestBytes = 5")
