@@ -101,8 +101,10 @@ class WalkTests(BrowserCase):
         page.goto(f"{self.instance.address}/batches/forecast/?target=disc-wav")
         page.get_by_role("button", name="Start batch").click()
         expect(page.locator("#batch")).to_be_visible()
+        page.add_init_script("Object.defineProperty(document, 'visibilityState', {get: () => 'hidden'})")
         page.get_by_role("link", name="Help").click()
         expect(page.locator("#said")).to_contain_text("Tracks for an audio CD, WAV: done", timeout=A_WHILE_MS)
+        expect(page).to_have_title(re.compile("^Ended · Help"))
 
     def test_the_demo_shows_something_on_every_screen(self) -> None:
         page = self.page(viewport={"width": 1280, "height": 800})
@@ -171,4 +173,5 @@ class DropTests(BrowserCase):
                 document.body.dispatchEvent(new DragEvent("drop", {dataTransfer: data, bubbles: true}));
             }"""
         )
-        expect(page.locator("#said")).to_contain_text("Drop fewer")
+        for said in ("Drop fewer", "Scan of dropped: done"):
+            expect(page.locator("#said")).to_contain_text(said)

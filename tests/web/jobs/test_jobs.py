@@ -292,7 +292,7 @@ class PageTests(JobCase):
         self.assertNotIn("hx-swap-oob", self.page(reverse("jobs:work")))
         self.assertNotIn("hx-swap-oob", self.fragment(reverse("jobs:head")))
         said = self.fragment(reverse("jobs:head"), watched=str(job.pk))
-        self.assert_all_in(('id="said" hx-swap-oob', "A trial</a>: done. 7 done"), said)
+        self.assert_all_in(('id="ended" hx-swap-oob="beforeend"', "A trial</a>: done. 7 done"), said)
         self.assertNotIn("hx-swap-oob", self.fragment(reverse("jobs:head"), watched=str(job.pk + 1)))
 
     def test_nothing_polls_when_nothing_runs(self) -> None:

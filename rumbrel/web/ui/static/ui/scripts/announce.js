@@ -1,6 +1,7 @@
 // What happens while the user looks elsewhere: said in the page's status line and in the window's title.
 /* global htmx */
 const WATCHED = "watched";
+const MOST_ENDS = 4;
 const base = document.title;
 let ended = "";
 
@@ -8,7 +9,13 @@ export function say(text, level = "info") {
   const line = document.createElement("p");
   line.className = `message message-${level}`;
   line.textContent = text;
-  document.getElementById("said").replaceChildren(line);
+  document.getElementById("told").replaceChildren(line);
+}
+
+// The newest ends stay beside each other, and none takes the place of what the page itself said.
+function noteEnds(place) {
+  while (place.childElementCount > MOST_ENDS) place.firstElementChild.remove();
+  if (document.visibilityState === "hidden") ended = "Ended · ";
 }
 
 function retitle() {
@@ -30,7 +37,7 @@ export function startAnnouncing() {
   retitle();
   askForTheLastPages();
   document.addEventListener("htmx:oobAfterSwap", (event) => {
-    if (event.target.id === "said" && document.visibilityState === "hidden") ended = "Ended · ";
+    if (event.detail.target.id === "ended") noteEnds(event.detail.target);
   });
   document.addEventListener("htmx:afterSettle", retitle);
   document.addEventListener("visibilitychange", () => {
