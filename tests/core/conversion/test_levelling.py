@@ -150,6 +150,7 @@ class CeilingTests(PlanCase):
         self.assertRegex(outcome.error, r"Coded, its peaks reach -?0\.\d dBTP, \d\.\d dB above the ceiling")
         self.assertEqual(list(self.out.rglob("*.mp3")), [])
 
+    @slow
     def test_a_limiter_that_was_asked_for_comes_near_the_loudness_below_the_ceiling(self) -> None:
         sound = music(44_100 * 6) * 0.3
         for start in range(20_000, len(sound), 60_000):

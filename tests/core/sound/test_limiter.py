@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from rumbrel.core.sound.level import TruePeakMeter
 from rumbrel.core.sound.limiter import Limiter
 from rumbrel.core.sound.shape import SoundShape
+from tests.marks import slow
 from tests.measure.likeness import kinds
 
 SHAPE = SoundShape(sample_rate=44_100, channels=2, depth_bits=0)
@@ -30,6 +31,7 @@ def true_peak_db(sound: NDArray[np.float64]) -> float:
 
 
 class LimiterTests(TestCase):
+    @slow
     def test_no_true_peak_passes_the_ceiling_of_any_sound(self) -> None:
         for name, sound in kinds(44_100, 2).items():
             loud = sound / np.abs(sound).max() * 2
