@@ -86,7 +86,7 @@ class Sketch:
         self._bins = min(self._length // 2, round(_HIGHEST_HZ / shape.sample_rate * self._length)) + 1
         self._window = np.hanning(self._length).astype(np.float32)
         self._file = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY_BYTES)  # noqa: SIM115 - lives as long as this
-        self._batch = np.zeros((_WINDOWS_A_BATCH, self._length, shape.channels), dtype=np.float32)
+        self._batch = np.zeros((_WINDOWS_A_BATCH, shape.channels, self._length), dtype=np.float32)
         self._at = 0
         self.windows = 0
 
@@ -109,7 +109,7 @@ class Sketch:
             low, high = max(begun, start), min(begun + self._length, end)
             if low < high:
                 window = self._batch[self.windows % _WINDOWS_A_BATCH]
-                window[low - begun : high - begun] = as_float(block[low - start : high - start])
+                window[:, low - begun : high - begun] = as_float(block[low - start : high - start]).T
             if high < begun + self._length:
                 return
             self.windows += 1
@@ -131,18 +131,19 @@ class Sketch:
         self._file.write(self._spectra_of(windows).tobytes())
 
     def _spectra_of(self, windows: NDArray[np.float32]) -> Complex:
-        mean = (windows * self._window[:, None]).sum(1, keepdims=True) / self._window.sum()
-        spectra = np.fft.rfft((windows - mean) * self._window[:, None], axis=1)[:, : self._bins]
+        whole = windows @ self._window
+        mean = whole / self._window.sum()
+        spectra = np.fft.rfft((windows - mean[:, :, None]) * self._window)[:, :, : self._bins]
         # Its constant part stays where it belongs, but does not spill into the lowest bins.
-        spectra[:, 0] = mean[:, 0] * self._window.sum()
+        spectra[:, :, 0] = whole
         return spectra.astype(np.complex64, copy=False)
 
     def batches(self) -> Iterator[Complex]:
-        """Spectra of some windows at a time, shaped (windows, bins, channels)."""
+        """Spectra of some windows at a time, shaped (windows, channels, bins)."""
         width = self._bins * self.shape.channels * 8
         self._file.seek(0)
         while raw := self._file.read(width * _WINDOWS_A_BATCH):
-            yield np.frombuffer(raw, np.complex64).reshape(-1, self._bins, self.shape.channels)
+            yield np.frombuffer(raw, np.complex64).reshape(-1, self.shape.channels, self._bins)
         self._file.seek(0, 2)
         if left := self.windows % _WINDOWS_A_BATCH:
             yield self._spectra_of(self._batch[:left])
@@ -195,8 +196,9 @@ def compared(source: Sketch, result: Sketch) -> Likeness:
     seconds = max(source.windows, result.windows) // source.windows_a_second + 1
     pairs = [(one, two) for one in range(channels) for two in (range(channels) if channels == 2 else (one,))]
     sums = {pair: _Sums(*(np.zeros((seconds, bands)) for _ in range(3))) for pair in pairs}
-    in_band = np.zeros((len(source.band_of_bins()), bands), dtype=np.float32)
-    in_band[np.arange(len(in_band)), source.band_of_bins()] = 1
+    band_of_bins = source.band_of_bins()
+    in_band = np.zeros((len(band_of_bins), bands), dtype=np.float32)
+    in_band[np.arange(len(in_band)), band_of_bins] = 1
     in_band[0] = 0
     apart = whole = whole_after = crossed = 0.0
     at, constant = 0, np.zeros(channels)
@@ -204,16 +206,19 @@ def compared(source: Sketch, result: Sketch) -> Likeness:
         count = min(len(before), len(after))
         before, after = before[:count], after[:count]
         second = (at + np.arange(count)) // source.windows_a_second
+        firsts = np.flatnonzero(np.diff(second, prepend=-1))
         at += count
         energy, energy_after = _energy(before), _energy(after)
         whole, whole_after = whole + float(energy.sum()), whole_after + float(energy_after.sum())
-        constant += energy[:, 0].sum(0)
-        crossed += float((before * after.conj()).real.sum())
+        constant += energy[:, :, 0].sum(0)
         apart += float(_energy(before - after).sum())
+        own, own_after = energy @ in_band, energy_after @ in_band
         for (one, two), each in sums.items():
-            np.add.at(each.source, second, energy[:, :, one] @ in_band)
-            np.add.at(each.result, second, energy_after[:, :, two] @ in_band)
-            np.add.at(each.cross, second, (before[:, :, one] * after[:, :, two].conj()).real @ in_band)
+            cross = _cross_energy(before[:, one], after[:, two])
+            crossed += float(cross.sum()) if one == two else 0.0
+            each.source[second[firsts]] += np.add.reduceat(own[:, one], firsts)
+            each.result[second[firsts]] += np.add.reduceat(own_after[:, two], firsts)
+            each.cross[second[firsts]] += np.add.reduceat(cross @ in_band, firsts)
     difference = 10 * math.log10(max(apart, 1e-30) / whole) if whole else 0.0
     # Of what differs, a change of level alone is left out.
     fine = 1 - crossed * abs(crossed) / (whole * whole_after + 1e-30) < _ratio(_FINE_DIFFERENCE_DB)
@@ -321,6 +326,10 @@ def _wrong_level(before: float, after: float, name: str, bench: _Bench) -> Findi
 
 def _energy(spectra: Complex) -> NDArray[np.float32]:
     return np.asarray(spectra.real**2 + spectra.imag**2)
+
+
+def _cross_energy(one: Complex, other: Complex) -> NDArray[np.float32]:
+    return np.asarray(one.real * other.real + one.imag * other.imag)
 
 
 def _ratio(db: float) -> float:
