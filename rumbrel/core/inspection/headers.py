@@ -6,44 +6,28 @@ most of the work. What is left open here is read that way.
 
 import struct
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import BinaryIO
 
-from rumbrel.core.containers.chunks import riff_chunks
+from rumbrel.core.containers.chunks import UNKNOWN_LENGTHS, caf_chunks, riff_chunks, w64_chunks
 from rumbrel.core.containers.flac import metadata_blocks, stream_info
 from rumbrel.core.containers.flac_frames import last_frame_end
 from rumbrel.core.containers.id3 import after_id3
 from rumbrel.core.containers.mp4 import box_content, list_boxes
 from rumbrel.core.containers.mpeg_frames import find_first_frame, parse_header
 from rumbrel.core.containers.ogg import last_position
-from rumbrel.core.sound.decoding import BareSound
 from rumbrel.core.sound.shape import speakers_of_mask
 
-from .facts import Fault, FaultCode, Length
+from .facts import Length
+from .heading import Heading
+from .misstated import CAF_HEAD, IFF_HEAD, NO_HEAD, RIFF_HEAD, W64_HEAD, is_hidden, misstated
 from .mp4_lengths import chunks_inside
 from .mpeg_lengths import mp3_length
 
-__all__ = ["Heading", "read_heading"]
+__all__ = ["read_heading"]
 
 _TAIL_BYTES = 70_000
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Heading:
-    """What the header states of the one sound in the file. frame_bytes are those of all channels' samples of one
-    instant, 0 where that means nothing."""
-
-    container: str
-    codec: str
-    sample_rate: int
-    channels: int
-    bit_depth: int | None
-    length: Length
-    speakers: tuple[str, ...] = ()
-    bare: BareSound | None = None
-    fault: Fault | None = None
-    frame_bytes: int = 0
 
 
 def read_heading(path: Path, size_bytes: int) -> Heading | None:
@@ -71,60 +55,10 @@ def _wav(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
             file.seek(at)
             form = file.read(min(length, 40))
         elif name == b"data" and len(form) >= 16:
-            if length == 0 or _is_hidden(file, at + length, size_bytes):
-                return _misstated(_wav_heading(form, size_bytes - at), at, length, big_endian=False)
+            if length in UNKNOWN_LENGTHS or is_hidden(file, at + length, size_bytes, RIFF_HEAD):
+                return misstated(_wav_heading(form, size_bytes - at), at, length, big_endian=False)
             return _wav_heading(form, length) if at + length <= size_bytes else None
     return None
-
-
-_LEAST_HIDDEN_BYTES = 4096
-"""Less than this behind the sound is somebody's remark and no sound."""
-
-
-def _is_hidden(file: BinaryIO, end: int, size_bytes: int) -> bool:
-    """Whether what lies behind the sound's stated end is no chunk, and so is likely to be more of the sound."""
-    at = end + end % 2
-    if size_bytes - at < _LEAST_HIDDEN_BYTES:
-        return False
-    file.seek(at)
-    head = file.read(8)
-    named = all(32 <= sign < 127 for sign in head[:4]) or head[:4] == bytes(4)
-    return not named or at + 8 + int.from_bytes(head[4:], "little") > size_bytes + 1
-
-
-_BARE_SUBTYPES = {
-    ("pcm", 8): "PCM_U8", ("pcm", 16): "PCM_16", ("pcm", 24): "PCM_24", ("pcm", 32): "PCM_32",
-    ("pcm-float", 32): "FLOAT", ("pcm-float", 64): "DOUBLE", ("mu-law", 8): "ULAW", ("a-law", 8): "ALAW",
-}  # fmt: skip
-
-
-def _misstated(heading: Heading | None, at: int, stated_bytes: int, *, big_endian: bool) -> Heading | None:
-    """The sound to the end of the file, where the header states no length or too small a one."""
-    if heading is None:
-        return None
-    frame_bytes = heading.frame_bytes
-    subtype = _BARE_SUBTYPES.get((heading.codec, frame_bytes * 8 // heading.channels))
-    samples = heading.length.samples
-    if subtype is None or not samples:
-        return None
-    if big_endian and subtype == "PCM_U8":
-        subtype = "PCM_S8"
-    bare = BareSound(
-        start_byte=at, end_byte=at + samples * frame_bytes, subtype=subtype, sample_rate=heading.sample_rate,
-        channels=heading.channels, big_endian=big_endian,
-    )  # fmt: skip
-    here = _minutes(samples / heading.sample_rate)
-    if stated_bytes:
-        stated = _minutes(stated_bytes // frame_bytes / heading.sample_rate)
-        text = f"The header states {stated}, but {here} of sound lie in the file; all of it is read. Hear its end."
-    else:
-        text = f"Never finished: the header states no length, as after an interrupted recording. {here} can be read."
-    return replace(heading, bare=bare, fault=Fault(code=FaultCode.UNFINISHED, text=text))
-
-
-def _minutes(seconds: float) -> str:
-    minutes, rest = divmod(round(seconds), 60)
-    return f"{minutes} min {rest} s"
 
 
 def _wav_heading(form: bytes, data_bytes: int) -> Heading | None:
@@ -161,17 +95,18 @@ def _aiff(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
         return None
     common = sound = b""
     sound_bytes = sound_at = 0
+    stated_bytes: int | None = None
     for name, at, taken in riff_chunks(file, size_bytes, ">"):
-        if at + taken > size_bytes:
+        if at + taken > size_bytes and taken not in UNKNOWN_LENGTHS:
             return None
         if name == b"COMM":
             file.seek(at)
             common = file.read(min(taken, 22))
         elif name == b"SSND":
             sound, sound_bytes, sound_at = name, taken - 8, at + 8
-            if not taken:
+            if taken in UNKNOWN_LENGTHS or is_hidden(file, at + taken, size_bytes, IFF_HEAD):
                 # Never finished: what follows is the sound, and no chunk.
-                sound_bytes = 0
+                sound_bytes, stated_bytes = size_bytes - sound_at, 0 if taken in UNKNOWN_LENGTHS else sound_bytes
                 break
     if len(common) < 18 or not sound:
         return None
@@ -179,10 +114,8 @@ def _aiff(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
     codec, rate = _AIFF_CODECS.get(common[18:22]), _extended(common[8:18])
     little = common[18:22] == b"sowt"
     frame_bytes = channels * (_CODED_BITS.get(codec or "") or bits) // 8
-    unfinished = sound_bytes <= 0 and not samples and frame_bytes
-    if unfinished:
-        samples = (size_bytes - sound_at) // frame_bytes
-        sound_bytes = size_bytes - sound_at
+    if stated_bytes is not None and frame_bytes:
+        samples = sound_bytes // frame_bytes
     if codec is None or not channels or not samples or not rate or (codec == "pcm" and bits not in (8, 16, 24, 32)):
         return None
     if samples * channels * (_CODED_BITS.get(codec) or bits) // 8 > sound_bytes:
@@ -193,7 +126,78 @@ def _aiff(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
         container="aiff", codec=codec, sample_rate=rate, channels=channels, bit_depth=depth, length=length,
         frame_bytes=frame_bytes,
     )  # fmt: skip
-    return _misstated(heading, sound_at, 0, big_endian=not little) if unfinished else heading
+    return heading if stated_bytes is None else misstated(heading, sound_at, stated_bytes, big_endian=not little)
+
+
+_W64_NAME_END = b"\xf3\xac\xd3\x11\x8c\xd1\x00\xc0\x4f\x8e\xdb\x8a"
+
+
+def _w64(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
+    """Only what states its length wrongly: an ordinary one is read like any other file."""
+    form = b""
+    for name, at, length in w64_chunks(file, size_bytes):
+        if name == b"fmt " + _W64_NAME_END:
+            file.seek(at)
+            form = file.read(min(length, 40))
+        elif name == b"data" + _W64_NAME_END and len(form) >= 16:
+            if length <= 0 or length in UNKNOWN_LENGTHS or is_hidden(file, at + length, size_bytes, W64_HEAD):
+                heading = _wav_heading(form, size_bytes - at)
+                stated = 0 if length in UNKNOWN_LENGTHS else max(0, length)
+                return misstated(heading and replace(heading, container="w64"), at, stated, big_endian=False)
+            return None
+    return None
+
+
+def _caf(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
+    """Only what states its length wrongly. That the sound goes on to the end, with no length stated, may be."""
+    form = b""
+    for name, at, length in caf_chunks(file, size_bytes):
+        if name == b"desc" and length >= 32:
+            file.seek(at)
+            form = file.read(32)
+        elif name == b"data" and form:
+            if length not in (0, _CAF_EDITS_BYTES) and not is_hidden(file, at + length, size_bytes, CAF_HEAD):
+                return None
+            rate, coding, flags, frame_bytes, _, channels, bits = struct.unpack(">d4sIIIII", form)
+            codec = {b"lpcm": "pcm-float" if flags & 1 else "pcm", b"ulaw": "mu-law", b"alaw": "a-law"}.get(coding)
+            at, stated = at + _CAF_EDITS_BYTES, max(0, length - _CAF_EDITS_BYTES)
+            heading = _bare_heading("caf", codec, round(rate), channels, bits, size_bytes - at)
+            if heading is None or heading.frame_bytes != frame_bytes:
+                return None
+            return misstated(heading, at, stated, big_endian=not flags & 2)
+    return None
+
+
+_CAF_EDITS_BYTES = 4
+"""Before the sound stands how often it was edited."""
+
+# Encoding numbers of AU: codec, and bits of a sample.
+_AU_CODECS = {
+    1: ("mu-law", 8), 3: ("pcm", 16), 4: ("pcm", 24), 5: ("pcm", 32), 6: ("pcm-float", 32), 7: ("pcm-float", 64),
+    27: ("a-law", 8),
+}  # fmt: skip
+
+
+def _au(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
+    """Only what states its length wrongly. All ones say that it is not known, which may be."""
+    at, stated, coding, rate, channels = struct.unpack_from(">IIIII", head, 4) if len(head) >= 24 else (0,) * 5
+    if not at or (stated and (stated in UNKNOWN_LENGTHS or not is_hidden(file, at + stated, size_bytes, NO_HEAD))):
+        return None
+    codec, bits = _AU_CODECS.get(coding, (None, 0))
+    return misstated(_bare_heading("au", codec, rate, channels, bits, size_bytes - at), at, stated, big_endian=True)
+
+
+def _bare_heading(
+    container: str, codec: str | None, rate: int, channels: int, bits: int, sound_bytes: int
+) -> Heading | None:
+    frame_bytes = channels * bits // 8
+    if codec is None or not rate or not frame_bytes or bits % 8 or sound_bytes < frame_bytes:
+        return None
+    length = Length(samples=sound_bytes // frame_bytes, stated=sound_bytes // frame_bytes, bitrate_mode="constant")
+    return Heading(
+        container=container, codec=codec, sample_rate=rate, channels=channels,
+        bit_depth=bits if codec == "pcm" else None, length=length, frame_bytes=frame_bytes,
+    )  # fmt: skip
 
 
 def _extended(raw: bytes) -> int:
@@ -340,6 +344,10 @@ def _m4a_heading(entry: bytes, rate: int, samples: int, delay: int, bitrate: int
 
 _READERS: tuple[tuple[bytes, int, Callable[[BinaryIO, bytes, int], Heading | None]], ...] = (
     (b"RIFF", 0, _wav),
+    (b"RF64", 0, _wav),
+    (b"riff", 0, _w64),
+    (b"caff", 0, _caf),
+    (b".snd", 0, _au),
     (b"fLaC", 0, _flac),
     (b"FORM", 0, _aiff),
     (b"OggS", 0, _ogg),

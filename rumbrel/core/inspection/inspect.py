@@ -25,7 +25,8 @@ from rumbrel.core.tags import EMPTY_TAGS, TagSet, read_chapters, read_tags
 
 from .ends import lacks_index
 from .facts import Facts, Fault, FaultCode, Length, SoundStream
-from .headers import Heading, read_heading
+from .headers import read_heading
+from .heading import Heading
 from .lengths import length_reader, riff_valid_bits, wavpack_bits
 from .links import inspect_links, stream_links
 

@@ -1,15 +1,17 @@
 """Several streams one after another in a file: all are read, or it is said what is not."""
 
+import struct
 from pathlib import Path
 
 import av
 import numpy as np
+import soundfile
 
 from rumbrel.core.conversion import carry_out
 from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.encoders.settings import EncoderSettings
 from rumbrel.core.forecast import Action, Source, forecast_batch
-from rumbrel.core.inspection import inspect_file
+from rumbrel.core.inspection import FaultCode, inspect_file
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.targets import find_target
 from tests.core.case import FolderCase
@@ -122,6 +124,40 @@ class WrongHeaderTests(FolderCase):
         self.assertEqual((facts.samples, [str(f.code) for f in facts.faults]), (len(whole), ["unfinished"]))
         self.assertIn("The header states 0 min 1 s, but 0 min 3 s", facts.faults[0].text)
         self.assertTrue(np.array_equal(decoded(path), whole))
+
+    def test_other_containers_are_read_to_the_end_too(self) -> None:
+        """Where the length stands: W64 behind its data chunk's 16 byte name, CAF behind four, RF64 in ds64 (EBU Tech
+        3306), AU in its third word, AIFF in COMM and SSND. CAF and AU may leave it open with all ones."""
+        layouts = {
+            "W64": (b"data\xf3", ((16, "<Q"),), 24), "CAF": (b"data", ((4, ">Q"),), 0), "AU": (b".snd", ((8, ">I"),), 0),
+            "RF64": (b"ds64", ((16, "<Q"),), 0), "AIFF": (b"SSND", ((4, ">I"),), 0),
+        }  # fmt: skip
+        for form, (mark, places, more) in layouts.items():
+            for subtype in ("PCM_16", "FLOAT"):
+                path = self.folder / f"x.{'wav' if form == 'RF64' else form.lower()}"
+                soundfile.write(path, music(120_000), 44_100, format=form, subtype=subtype)
+                whole, raw = decoded(path), path.read_bytes()
+                open_end = form in ("CAF", "AU")
+                for stated, faults in (
+                    (0, ["unfinished"]),
+                    (20_000, ["unfinished"]),
+                    (-1, [] if open_end else ["unfinished"]),
+                ):
+                    with self.subTest(form=form, subtype=subtype, stated=stated):
+                        changed = bytearray(raw)
+                        for offset, kind in places:
+                            most = (1 << 8 * struct.calcsize(kind)) - 1
+                            struct.pack_into(
+                                kind,
+                                changed,
+                                raw.index(mark) + offset,
+                                (stated + more if stated > 0 else stated) & most,
+                            )
+                        path.write_bytes(changed)
+                        facts = inspect_file(path)
+                        found = [str(fault.code) for fault in facts.faults if fault.code != FaultCode.TAGS_UNREADABLE]
+                        self.assertEqual((facts.samples, found), (len(whole), faults))
+                        self.assertTrue(np.array_equal(decoded(path), whole))
 
     def test_chunks_behind_the_sound_are_no_sound(self) -> None:
         path = self.wav("tagged.wav")
