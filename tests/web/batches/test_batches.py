@@ -3,6 +3,7 @@
 import io
 import json
 import os
+import re
 import zipfile
 from pathlib import Path
 from unittest import mock
@@ -52,6 +53,30 @@ class BatchCase(WebCase):
 
 
 class ForecastTests(BatchCase):
+    def test_level_and_limiter_of_the_sentence_are_those_of_the_batch(self) -> None:
+        self.gather()
+        self.pull_all()
+        address = reverse("batches:forecast")
+        self.assertNotIn('name="peaks" id', self.page(address, target="car-mp3", peaks="limit"))
+        page = self.page(address, target="car-mp3", level="track", peaks="limit")
+        self.assertIn("peaks are limited where the loudness asks for it", page)
+        for asked, kept in (
+            ({"level": "track", "peaks": "limit"}, LevelWish(mode="track", limits=True)),
+            ({"level": "album"}, LevelWish(mode="album")),
+            ({"level": "none", "peaks": "limit"}, LevelWish(mode="none")),
+            ({"level": "louder"}, LevelWish()),
+        ):
+            with self.subTest(asked=asked):
+                sent = {
+                    name: re.search(rf'<input type="hidden" name="{name}" value="([^"]*)"', page)[1]
+                    for name in ("level", "peaks")
+                }
+                self.assertEqual(sent, {"level": "track", "peaks": "limit"}, "the button sends what the sentence says")
+                self.client.post(reverse("batches:start"), {"target": "car-mp3", **asked})
+                batch = Batch.objects.latest("pk")
+                self.assertEqual(BatchWish.restored(find_target("car-mp3"), batch.options).level, kept)
+                batch.job.delete()
+
     def test_no_request_opens_a_sound_file(self) -> None:
         self.gather()
         self.pull_all()

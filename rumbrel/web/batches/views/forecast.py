@@ -24,8 +24,7 @@ PAGE_LINES = 100
 def forecast(request: HttpRequest) -> HttpResponse:
     form = ForecastForm(request.GET)
     try:
-        wish = services.BatchWish(target=form.target_chosen(), when_present=form.when_present())
-        found = services.forecast_tracks(wish=wish)
+        found = services.forecast_tracks(wish=form.wish())
     except RumbrelError as error:
         messages.error(request, str(error))
         return redirect("targets:index")
@@ -34,6 +33,7 @@ def forecast(request: HttpRequest) -> HttpResponse:
 
 def _shown(request: HttpRequest, found: PulledForecast) -> dict[str, Any]:
     plan = found.forecast
+    level = found.wish.level.rule_for(found.wish.target)
     page = Paginator(plan.steps, PAGE_LINES).get_page(request.GET.get("page"))
     rows = [forecast_row(step, found.titles.get(step.source_id, "")) for step in page]
     counts = dict.fromkeys(Action, 0)
@@ -46,7 +46,8 @@ def _shown(request: HttpRequest, found: PulledForecast) -> dict[str, Any]:
         "total": len(plan.steps),
         "counts": {str(action): number for action, number in counts.items()},
         "wish": found.wish,
-        "level": found.wish.level.rule_for(found.wish.target),
+        "level": level,
+        "sets_level": level.mode in ("track", "album"),
         "shared": shared_reason([step.reason for step in plan.working]),
         "largest": max(
             [1, *(max(step.source.size_bytes, step.after.size_bytes if step.after else 0) for step in page)]
@@ -59,8 +60,7 @@ def _shown(request: HttpRequest, found: PulledForecast) -> dict[str, Any]:
 def start(request: HttpRequest) -> HttpResponse:
     form = ForecastForm(request.POST)
     try:
-        wish = services.BatchWish(target=form.target_chosen(), when_present=form.when_present())
-        batch = services.start_batch(track_ids=pulled_ids(), wish=wish)
+        batch = services.start_batch(track_ids=pulled_ids(), wish=form.wish())
     except RumbrelError as error:
         messages.error(request, str(error))
         return redirect("batches:forecast")
