@@ -28,7 +28,7 @@ _WINDOWS_A_SECOND, _WINDOWS_A_SECOND_WHEN_SHORT = 1, 3
 _SHORT_SECONDS = 60
 """Long sounds have windows enough with fewer of them a second."""
 _WINDOWS_A_BATCH = 64
-_FULL_SCALE = {"int16": 32768.0, "int32": 2147483648.0}
+_FULL_SCALE = {np.dtype(np.int16): 32768.0, np.dtype(np.int32): 2147483648.0}
 _HOT = 0.7
 """About -3 dBFS: coding lifts what is lower beyond full scale only in rare cases."""
 _WINDOW_SECONDS = 0.02
@@ -109,7 +109,10 @@ class Sketch:
             low, high = max(begun, start), min(begun + self._length, end)
             if low < high:
                 window = self._batch[self.windows % _WINDOWS_A_BATCH]
-                window[:, low - begun : high - begun] = as_float(block[low - start : high - start]).T
+                piece = block[low - start : high - start]
+                # In single precision already, nothing has to be made of it.
+                piece = piece if piece.dtype == np.float32 else as_float(piece)
+                window[:, low - begun : high - begun] = piece.T
             if high < begun + self._length:
                 return
             self.windows += 1
@@ -121,7 +124,7 @@ class Sketch:
         # Where the source is nowhere loud, its result is not either.
         if not len(block) or (self._looks_at is not None and not self._looks_at):
             return
-        full = _FULL_SCALE.get(block.dtype.name, 1.0)
+        full = _FULL_SCALE.get(block.dtype, 1.0)
         high, low = float(block.max()) / full, -float(block.min()) / full
         self.peak = max(self.peak, high, low)
         if self._looks_at is None and max(high, low) >= _HOT:
