@@ -140,12 +140,17 @@ def _make_faulty(folder: Path) -> None:
     tapes.mkdir(parents=True, exist_ok=True)
     by_title = {piece.title: piece_path(folder, piece) for piece in PIECES}
     whole = by_title["Ropes and sallies"].read_bytes()
-    write_whole(tapes / "Untitled tape 7.flac", whole[: len(whole) * 2 // 5])
-    (tapes / "Untitled tape 8.wav").touch()
-    write_whole(tapes / "Polka, second transfer.mp3", by_title["Organ roll 5: The Ferryman’s Polka"].read_bytes())
-    write_whole(
-        tapes / "Untitled tape 9.m4a", _unplayable(by_title["On casting a bell (lecture, side A)"].read_bytes())
-    )
+    polka = by_title["Organ roll 5: The Ferryman’s Polka"].read_bytes()
+    faulty = {
+        "Untitled tape 7.flac": whole[: len(whole) * 2 // 5],
+        "Untitled tape 8.wav": b"",
+        "Polka, second transfer.mp3": polka,
+        "Untitled tape 9.m4a": _unplayable(by_title["On casting a bell (lecture, side A)"].read_bytes()),
+    }
+    for name, content in faulty.items():
+        # Written anew they would be other files to whoever knows them already.
+        if not (tapes / name).exists():
+            write_whole(tapes / name, content)
 
 
 def _unplayable(whole: bytes) -> bytes:

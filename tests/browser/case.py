@@ -36,8 +36,8 @@ class Running:
 
 
 @cache
-def running(command: str) -> Running:
-    """The instance that a command starts ("demo" or "serve"); it is there until the tests end."""
+def running(command: str, name: str = "") -> Running:
+    """The instance that a command starts ("demo" or "serve"), one for each name; it is there until the tests end."""
     data = tempfile.TemporaryDirectory()
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
@@ -72,11 +72,13 @@ class BrowserCase(TestCase):
     """Each page notes what the browser complains about, in self.faults."""
 
     command = "demo"
+    own = ""
+    """Names an instance that other classes do not use."""
 
     @classmethod
     def setUpClass(cls) -> None:
         super().setUpClass()
-        cls.instance = running(cls.command)
+        cls.instance = running(cls.command, cls.own)
         # Stopped with the class: while it runs, other tests may not use the database.
         playwright = sync_playwright().start()
         cls.addClassCleanup(playwright.stop)

@@ -71,7 +71,8 @@ class CrawlCase(BrowserCase):
         if answer.status != 200 or size > _LARGEST_BYTES:
             self.wrong.append(f"{address}: {answer.status}, {size} bytes")
         path = urlsplit(address).path
-        title = page.title()
+        # How far the work in the background is may stand before it.
+        title = re.sub(r"^\d+ % · ", "", page.title())
         if titles.get(path, title) != title or any(t == title and p != path for p, t in titles.items()):
             self.wrong.append(f"{address}: its title is another page's: {title}")
         titles[path] = title

@@ -9,6 +9,7 @@ from playwright.sync_api import expect
 
 from rumbrel.core.targets import all_targets
 from tests.marks import slow
+from tests.signals import write_framed
 
 from .case import ROOT, BrowserCase
 
@@ -175,3 +176,43 @@ class DropTests(BrowserCase):
         )
         for said in ("Drop fewer", "Scan of dropped: done"):
             expect(page.locator("#said")).to_contain_text(said)
+
+
+@slow
+class ListenTests(BrowserCase):
+    command, own = "serve", "listen"
+
+    def test_a_track_that_browsers_do_not_play_is_heard_from_its_middle(self) -> None:
+        folder = self.instance.data / "demo" / "heard"
+        write_framed(folder / "Long bell.wma", "wmav2", muxer="asf", rate=44_100, seconds=30)
+        page = self.page(viewport={"width": 1280, "height": 800})
+        page.goto(f"{self.instance.address}/folders/")
+        page.get_by_label("Folder", exact=True).fill(str(folder))
+        page.get_by_role("button", name="Add and scan").click()
+        expect(page.locator("#folders tr", has_text="heard")).to_contain_text("1 track", timeout=A_WHILE_MS)
+        page.goto(f"{self.instance.address}/?text=long+bell")
+        page.wait_for_load_state()
+        page.keyboard.press("j")
+        page.keyboard.press("Enter")
+        ruler = page.locator("#side [data-ruler]")
+        box = ruler.bounding_box()
+        ruler.click(position={"x": box["width"] / 2, "y": 20})
+        expect(page.locator("#side [data-from]")).to_have_text(re.compile(r"^0:1[45]\."))
+        page.keyboard.press("Space")
+        expect(page.locator("#heard")).to_contain_text("Pause Long bell")
+        expect(page.locator("#side [data-from]")).to_have_text(re.compile(r"^0:1[6789]\."), timeout=A_WHILE_MS)
+        page.keyboard.press("Space")
+        expect(page.locator("#heard")).to_contain_text("Play on Long bell")
+        self.assertEqual(page.locator("[data-trouble]").inner_text(), "")
+        # Its own page has the picture made by itself; what is marked can be looked at and repeats.
+        page.locator("#side h2 a").first.click()
+        expect(page.locator("[data-ready]")).to_be_visible(timeout=A_WHILE_MS)
+        page.keyboard.press("m")
+        page.keyboard.press(".")
+        page.keyboard.press("m")
+        page.get_by_label("What is looked at").select_option("mark")
+        expect(page.locator("[data-mark]")).to_be_visible()
+        self.assertGreater(page.locator("[data-mark]").bounding_box()["width"], 1_000, "what is marked fills the ruler")
+        page.keyboard.press("0")
+        expect(page.get_by_label("What is looked at")).to_have_value("whole")
+        self.assertEqual(self.faults, [])

@@ -71,7 +71,8 @@ class Container:
     sound is cut to its length here; states_delay, that the container can tell it from the encoder's delay.
     header_bytes is what stands before samples that are integers, float_header_bytes (and so much more for
     each channel) before floating point; None where we write none of that kind. even says that an odd number
-    of bytes is filled up. chapters says that our files hold them.
+    of bytes is filled up. chapters says that our files hold them. heard_as_is are the codecs that common browsers
+    play in it (common practice).
     """
 
     key: str
@@ -90,6 +91,7 @@ class Container:
     float_header_bytes: tuple[int, int] | None = None
     even: bool = False
     chapters: bool = False
+    heard_as_is: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -126,6 +128,7 @@ CONTAINERS: tuple[Container, ...] = (
         float_header_bytes=(72, 8),
         even=True,
         chapters=True,
+        heard_as_is=("pcm",),
     ),
     Container(
         key="rf64",
@@ -196,6 +199,7 @@ CONTAINERS: tuple[Container, ...] = (
         tags=TagForm.VORBIS,
         lengths=Lengths.FLAC,
         chapters=True,
+        heard_as_is=("flac",),
     ),
     Container(
         key="m4a",
@@ -206,6 +210,7 @@ CONTAINERS: tuple[Container, ...] = (
         tags=TagForm.MP4,
         lengths=Lengths.MP4,
         chapters=True,
+        heard_as_is=("aac",),
     ),
     Container(
         key="mp3",
@@ -218,6 +223,7 @@ CONTAINERS: tuple[Container, ...] = (
         asked_as="mp3",
         cuts_end=True,
         chapters=True,
+        heard_as_is=("mp3",),
     ),
     Container(
         key="ogg",
@@ -228,6 +234,10 @@ CONTAINERS: tuple[Container, ...] = (
         tags=TagForm.VORBIS,
         lengths=Lengths.OGG,
         chapters=True,
+        heard_as_is=(
+            "vorbis",
+            "opus",
+        ),
     ),
     Container(
         key="adts",

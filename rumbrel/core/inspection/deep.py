@@ -14,6 +14,7 @@ from rumbrel.core.errors import DecodeError
 from rumbrel.core.sound.analysis import Ends, EndsFinder, State, StateMeter
 from rumbrel.core.sound.decoding import open_sound
 from rumbrel.core.sound.digest import SampleDigest
+from rumbrel.core.sound.fine_picture import FinePictureMaker
 from rumbrel.core.sound.level import Level, LevelMeter
 from rumbrel.core.sound.picture import Picture, PictureMaker
 from rumbrel.core.sound.shape import Block
@@ -75,12 +76,17 @@ def _finite(value: float) -> float | None:
     return None if math.isinf(value) else round(value, 2)
 
 
-def inspect_deep(facts: Facts, *, progress: Callable[[float], None] = lambda share: None) -> DeepFacts:
-    """Decode a file whose Facts are known. Never raises for a faulty file: what is wrong stands in the facts."""
+def inspect_deep(
+    facts: Facts, *, progress: Callable[[float], None] = lambda share: None, picture_file: Path | None = None
+) -> DeepFacts:
+    """Decode a file whose Facts are known. Never raises for a faulty file: what is wrong stands in the facts.
+
+    A fine picture of the sound goes into picture_file where that is given; raises OutputError where it cannot.
+    """
     if not facts.usable:
         return DeepFacts(facts=facts)
     try:
-        return _decoded(facts, progress)
+        return _decoded(facts, progress, picture_file)
     except DecodeError as error:
         return DeepFacts(facts=_with(facts, FaultCode.UNREADABLE, str(error)))
 
@@ -120,15 +126,19 @@ def _stored_md5(path: Path) -> bytes:
     return info.md5 if info is not None and any(info.md5) else b""
 
 
-def _decoded(facts: Facts, progress: Callable[[float], None]) -> DeepFacts:
+def _decoded(facts: Facts, progress: Callable[[float], None], picture_file: Path | None) -> DeepFacts:
     with open_sound(Path(facts.path), facts.choice()) as sound:
         level, ends, state = LevelMeter(sound.shape), EndsFinder(), StateMeter(sound.shape)
         picture, digest, stored = PictureMaker(sound.shape, facts.samples), SampleDigest(32), _StoredDigest(facts)
+        fine = FinePictureMaker(sound.shape, facts.samples) if picture_file else None
+        sinks: tuple[Any, ...] = (level, ends, state, picture, digest, stored, *([fine] if fine else []))
         for block in sound.blocks():
-            for sink in (level, ends, state, picture, digest, stored):
+            for sink in sinks:
                 sink.push(block)
             progress(min(1.0, digest.samples / max(1, facts.samples)))
         damaged, places = sound.damaged_packets, tuple(sound.damaged_at)
+    if fine and picture_file:
+        fine.picture(level.short_term_lufs()).save(picture_file)
     found = DeepFacts(
         facts=facts,
         decoded_samples=digest.samples,

@@ -195,6 +195,11 @@ class LevelMeter:
         """Mean powers of the 400 ms blocks; those of several tracks joined give an album's loudness."""
         return self._hops.windows(_BLOCK_HOPS)
 
+    def short_term_lufs(self) -> Float:
+        """Short-term loudness, ten values a second; each is that of the 3 s before it, NaN in the first 3 s."""
+        powers = self._hops.windows(_SHORT_TERM_HOPS)
+        return np.concatenate([np.full(_SHORT_TERM_HOPS - 1, np.nan), _lufs(powers)]) if len(powers) else powers
+
     def level(self) -> Level:
         self._true.finish()
         return Level(

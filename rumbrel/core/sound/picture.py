@@ -55,7 +55,7 @@ class PictureMaker:
     def push(self, block: Block) -> None:
         values = as_float(block)
         self._push_envelope(values)
-        self._push_spectrum(values.mean(axis=1))
+        self._push_spectrum(values)
 
     def _push_envelope(self, values: NDArray[np.float64]) -> None:
         low, high, count = self._open
@@ -71,12 +71,12 @@ class PictureMaker:
                 low, high, count = 0.0, 0.0, 0
         self._open = low, high, count
 
-    def _push_spectrum(self, mono: NDArray[np.float64]) -> None:
+    def _push_spectrum(self, values: NDArray[np.float64]) -> None:
         """One look at the beginning of each column."""
-        if self._skip >= len(mono):
-            self._skip -= len(mono)
+        if self._skip >= len(values):
+            self._skip -= len(values)
             return
-        held = np.concatenate([self._held, mono[self._skip :]])
+        held = np.concatenate([self._held, values[self._skip :].mean(axis=1)])
         self._skip = 0
         while len(held) >= _FFT_SAMPLES and not self._skip:
             self._rows.append(self._row(held[:_FFT_SAMPLES]))

@@ -1,12 +1,16 @@
 """Batches as pages need them."""
 
 from django.db.models import QuerySet
+from django.urls import reverse
+
+from rumbrel.web.ui.traces import Trace, TraceRow
 
 from .models import Batch, Item
 
-__all__ = ["batches", "changed_items", "items_of", "reasons_of", "result_items"]
+__all__ = ["batches", "changed_items", "items_of", "reasons_of", "result_items", "results_of_track"]
 
 _PAGE_ITEMS = 100
+_MOST_TRACES = 8
 
 
 def batches() -> QuerySet[Batch]:
@@ -34,3 +38,17 @@ def reasons_of(batch: Batch, *, first: int, last: int) -> list[str]:
     """Why work is done on the lines from a number to another, on a page's worth of them."""
     lines = batch.items.filter(number__gte=first, number__lte=last, works=True)
     return list(lines.order_by("number").values_list("reason", flat=True)[:_PAGE_ITEMS])
+
+
+def results_of_track(track_id: int) -> Trace:
+    """What was made of a track and where that is, newest first."""
+    made = Item.objects.filter(track_id=track_id, state__in=(Item.State.DONE, Item.State.PART)).exclude(output="")
+    rows = [
+        TraceRow(
+            name=f"{item.after} kbit/s",
+            detail=f"{item.batch.target_name}, batch {item.batch_id}: {item.output}",
+            address=reverse("batches:batch", args=[item.batch_id]),
+        )
+        for item in made.select_related("batch").defer("step").order_by("-pk")[:_MOST_TRACES]
+    ]
+    return Trace(heading="Made from it", rows=tuple(rows), total=made.count() if rows else 0)

@@ -11,8 +11,19 @@ class CollectionConfig(AppConfig):
     name = "rumbrel.web.collection"
 
     def ready(self) -> None:
-        from .services import reread_old_facts, scan_folder
+        from .services import carry_out_looks, reread_old_facts, scan_folder
 
         add_entry(Entry(order=10, address="collection:index", label="Collection", below=("collection:",)))
         at_start(reread_old_facts)
+        register(JobKind(key="look", run=carry_out_looks, address=_look_address))
         register(JobKind(key="scan", run=scan_folder, address=lambda folder: reverse("collection:folders")))
+
+
+def _look_address(work_id: int) -> str:
+    """The track that is looked at, or the collection where there are several."""
+    from .models import LookWork
+
+    work = LookWork.objects.filter(pk=work_id).first()
+    if work is not None and len(work.track_ids) == 1:
+        return reverse("collection:track", args=work.track_ids)
+    return reverse("collection:index")

@@ -2,22 +2,25 @@
 
 import json
 import os
+from dataclasses import replace
 from pathlib import Path
 
 from rumbrel.core.formats.table import format_label
-from rumbrel.core.inspection import FACTS_VERSION, Facts
+from rumbrel.core.inspection import FACTS_VERSION, Facts, Fault
 from rumbrel.core.records import as_record, from_record
 
-from .models import Track
+from .models import DeepLook, Track
 
 __all__ = [
     "KEPT_VERSION",
     "derived_columns",
+    "is_of",
     "kept_facts",
     "kept_path",
     "restored_facts",
     "search_words",
     "storable",
+    "with_look",
 ]
 
 _COLUMNS_VERSION = 2
@@ -69,3 +72,17 @@ def derived_columns(track: Track, facts: Facts) -> Track:
     track.faults, track.usable, track.whole = len(facts.faults), facts.usable, facts.ok
     track.missing_since, track.facts_version = None, KEPT_VERSION
     return track
+
+
+def is_of(look: DeepLook, facts: Facts) -> bool:
+    """Whether a look was at the very file that facts are about."""
+    return (look.size_bytes, look.modified_ns) == (facts.size_bytes, facts.modified_ns)
+
+
+def with_look(facts: Facts, look: DeepLook | None) -> Facts:
+    """Facts that were read anew, with the faults that a look at the same file has shown."""
+    if look is None or not is_of(look, facts):
+        return facts
+    shown = [from_record(Fault, record) for record in look.faults]
+    kept = tuple(fault for fault in facts.faults if all(fault.code is not other.code for other in shown))
+    return replace(facts, faults=(*kept, *shown))

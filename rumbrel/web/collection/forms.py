@@ -7,6 +7,7 @@ from django import forms
 from .queries import ANY, NONE, ORDERS, Sentence, choices
 
 LONGEST_SEARCH = 400
+MOST_PICTURE_COLUMNS = 2400
 
 
 class SentenceForm(forms.Form):
@@ -51,6 +52,23 @@ class SentenceForm(forms.Form):
     def cursor(self) -> dict[str, int | None]:
         self.is_valid()
         return {"after": self.cleaned_data.get("after"), "before": self.cleaned_data.get("before")}
+
+
+class PictureForm(forms.Form):
+    """A stretch of a picture; what cannot be is the whole."""
+
+    start = forms.FloatField(required=False, min_value=0)
+    end = forms.FloatField(required=False, min_value=0)
+    columns = forms.IntegerField(required=False, min_value=2, max_value=MOST_PICTURE_COLUMNS)
+
+    def stretch(self, seconds: float) -> tuple[float, float, int]:
+        """From and to in seconds, and how many columns."""
+        self.is_valid()
+        chosen = self.cleaned_data
+        start, end = min(chosen.get("start") or 0.0, seconds), min(chosen.get("end") or seconds, seconds)
+        if end <= start:
+            start, end = 0.0, seconds
+        return start, end, chosen.get("columns") or MOST_PICTURE_COLUMNS
 
 
 class FolderForm(forms.Form):

@@ -156,3 +156,36 @@ class Pull(models.Model):
 
     def __str__(self) -> str:
         return f"pull of {self.track_id}"
+
+
+class DeepLook(models.Model):
+    """What one decode of a track told, and the file that it was true of.
+
+    data is the record of DeepFacts without its pictures, faults those that only decoding shows, as records; both as
+    JSON. size_bytes and modified_ns are the file's when it was looked at. Levels of silence are None.
+    """
+
+    track = models.OneToOneField(Track, on_delete=models.CASCADE, primary_key=True, related_name="look")
+    data = models.JSONField(default=dict)
+    faults = models.JSONField(default=list)
+    error = models.TextField(blank=True)
+    size_bytes = models.BigIntegerField(default=0)
+    modified_ns = models.BigIntegerField(default=0)
+    digest = models.CharField(max_length=40, blank=True)
+    looked_at = models.DateTimeField(auto_now=True)
+
+    class Meta:
+        indexes = (models.Index(fields=("digest",)),)
+
+    def __str__(self) -> str:
+        return f"look at {self.track_id}"
+
+
+class LookWork(models.Model):
+    """Tracks that are to be looked at in one job."""
+
+    track_ids = models.JSONField(default=list)
+    job = models.ForeignKey("jobs.Job", on_delete=models.SET_NULL, null=True, related_name="+")
+
+    def __str__(self) -> str:
+        return f"look at {len(self.track_ids)} tracks"

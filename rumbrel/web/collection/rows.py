@@ -6,9 +6,11 @@ from dataclasses import dataclass
 from rumbrel.core.inspection import Facts
 from rumbrel.core.tags.mapping import FIELDS
 from rumbrel.core.targets import Fit, FitKind, Target
-from rumbrel.web.ui.words import FIT_WORDS
+from rumbrel.web.ui.words import FIT_WORDS, counted
 
-__all__ = ["FitGroup", "fit_groups", "tag_rows"]
+from .models import DeepLook, Track
+
+__all__ = ["FitGroup", "LookRow", "edge_words", "fit_groups", "look_rows", "tag_rows"]
 
 _LABELS = {row.name: row.label for row in FIELDS}
 
@@ -41,3 +43,73 @@ def tag_rows(facts: Facts) -> tuple[tuple[str, str], ...]:
     texts = facts.tags.as_text()
     known = [(row.label, texts[row.name]) for row in FIELDS if row.name in texts]
     return (*known, *((name, text) for name, text in texts.items() if name not in _LABELS))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LookRow:
+    """A finding of the deep look: what, the figure with its unit, and what it means. doubtful says that it should
+    be looked into."""
+
+    label: str
+    figure: str
+    remark: str = ""
+    doubtful: bool = False
+
+
+_CHANNEL_WORDS = {
+    "identical": "both channels are equal: it is mono",
+    "inverted": "one channel is the other turned over: it vanishes where they are mixed",
+}
+
+
+def look_rows(look: DeepLook, track: Track) -> tuple[LookRow, ...]:
+    """The findings of a look, most asked for first; none where nothing decoded."""
+    found = look.data
+    if "integrated_lufs" not in found or not track.sample_rate:
+        return ()
+    clips = found["clipped_runs"]
+    rows = [
+        LookRow(label="Loudness", figure=_figure(found["integrated_lufs"], "LUFS"), remark=_range(found)),
+        LookRow(
+            label="True peak", figure=_figure(found["true_peak_dbtp"], "dBTP"),
+            remark=f"clips in {counted(clips, 'place')}" if clips else "nothing clips", doubtful=bool(clips),
+        ),
+    ]  # fmt: skip
+    for name, where in (("leading_silence_samples", "at the start"), ("trailing_silence_samples", "at the end")):
+        if found[name]:
+            rows.append(LookRow(label="Silence", figure=f"{found[name] / track.sample_rate:.2f} s", remark=where))
+    channels = found["channels"]
+    if channels:
+        remark = _CHANNEL_WORDS.get(channels, f"channel {channels.rpartition(' ')[2]} is silent")
+        rows.append(LookRow(label="Channels", figure=str(track.channels), remark=remark, doubtful=True))
+    if track.bit_depth and found["used_bits"] is not None and found["used_bits"] < track.bit_depth:
+        figure = f"{found['used_bits']} of {track.bit_depth}"
+        rows.append(LookRow(label="Bits used", figure=figure, remark="the rest is zero", doubtful=True))
+    if found["damaged_packets"]:
+        figure = f"{found['damaged_packets']:,}"
+        rows.append(LookRow(label="Damage", figure=figure, remark="frames do not decode", doubtful=True))
+    if found["spectral_edge_hz"] and track.lossless:
+        rows.append(
+            LookRow(
+                label="Ends at", figure=f"{found['spectral_edge_hz'] / 1000:.1f} kHz", remark=edge_words(look),
+                doubtful=True,
+            )
+        )  # fmt: skip
+    return tuple(rows)
+
+
+def edge_words(look: DeepLook) -> str:
+    """What a sharp end of the spectrum betrays; "" where there is none."""
+    raised_from = look.data.get("upsampled_from_hz")
+    if not look.data.get("spectral_edge_hz"):
+        return ""
+    return f"raised from {raised_from / 1000:g} kHz" if raised_from else "seems to come from a lossy file"
+
+
+def _figure(value: float | None, unit: str) -> str:
+    return "silence" if value is None else f"{value:.1f} {unit}".replace("-", "−")
+
+
+def _range(found: dict[str, float | None]) -> str:
+    value = found["loudness_range_lu"]
+    return f"range {value:.1f} LU" if value is not None else ""

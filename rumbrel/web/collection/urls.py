@@ -2,7 +2,7 @@
 
 from django.urls import path
 
-from .views import collection, folders, pulls, track
+from .views import collection, folders, listening, pulls, track
 
 app_name = "collection"
 urlpatterns = [
@@ -11,6 +11,11 @@ urlpatterns = [
     path("tracks/<int:pk>/", track.track, name="track"),
     path("tracks/<int:pk>/panel/", track.panel, name="panel"),
     path("tracks/<int:pk>/pull/", track.pull, name="pull"),
+    path("tracks/<int:pk>/sound/", listening.sound, name="sound"),
+    path("tracks/<int:pk>/picture/", listening.picture, name="picture"),
+    path("tracks/<int:pk>/look/", listening.look, name="look"),
+    path("tracks/<int:pk>/look/start/", listening.start_look, name="start-look"),
+    path("pull/look/", listening.look_at_pulled, name="look-at-pulled"),
     path("pull/all/", collection.pull_all, name="pull-all"),
     path("pull/clear/", pulls.clear, name="clear-pull"),
     path("pull/undo/", pulls.undo_clear, name="undo-clear"),

@@ -6,16 +6,19 @@ from django.urls import reverse
 from rumbrel.web.jobs.registry import JobKind, register
 from rumbrel.web.ui.navigation import Entry, add_entry
 from rumbrel.web.ui.removal import Holder, add_holder
+from rumbrel.web.ui.traces import add_trace
 
 
 class DiscsConfig(AppConfig):
     name = "rumbrel.web.discs"
 
     def ready(self) -> None:
+        from .queries import discs_with_track
         from .services import discs_refuse, discs_said, settle_discs, settle_write, write_disc
 
         add_entry(Entry(order=60, address="discs:index", label="Discs", below=("discs:",)))
         add_holder("playlist", Holder(said=discs_said, refuses=discs_refuse, settle=settle_discs))
+        add_trace("track", discs_with_track)
         register(
             JobKind(
                 key="disc-write",

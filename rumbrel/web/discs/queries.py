@@ -1,10 +1,15 @@
 """Discs as pages need them."""
 
 from django.db.models import QuerySet
+from django.urls import reverse
+
+from rumbrel.web.ui.traces import Trace, TraceRow
 
 from .models import Disc
 
-__all__ = ["discs", "written_discs"]
+__all__ = ["discs", "discs_with_track", "written_discs"]
+
+_MOST_TRACES = 8
 
 
 def discs() -> QuerySet[Disc]:
@@ -14,3 +19,17 @@ def discs() -> QuerySet[Disc]:
 def written_discs() -> QuerySet[Disc]:
     """Those whose image is there, proved or not."""
     return discs().exclude(image_path="")
+
+
+def discs_with_track(track_id: int) -> Trace:
+    """The discs whose lists hold a track."""
+    found = Disc.objects.filter(playlist__entries__track_id=track_id, playlist__deleted_at=None).distinct()
+    rows = [
+        TraceRow(
+            name=disc.playlist.name,
+            detail=f"disc, {'written and read back' if disc.proved else disc.state}",
+            address=reverse("discs:disc", args=[disc.pk]),
+        )
+        for disc in found.select_related("playlist")[:_MOST_TRACES]
+    ]
+    return Trace(heading="On discs", rows=tuple(rows), total=len(rows))

@@ -2,15 +2,18 @@
 
 from django.core.paginator import Page, Paginator
 from django.db.models import QuerySet
+from django.urls import reverse
 
 from rumbrel.web.collection.models import Track
+from rumbrel.web.ui.traces import Trace, TraceRow
 
 from .models import Entry, Playlist
 
-__all__ = ["deleted_lists", "entries_page", "listed_tracks", "playlists"]
+__all__ = ["deleted_lists", "entries_page", "listed_tracks", "lists_with_track", "playlists"]
 
 PAGE_ENTRIES = 100
 _MOST_DELETED = 20
+_MOST_TRACES = 40
 
 
 def playlists() -> QuerySet[Playlist]:
@@ -30,3 +33,13 @@ def entries_page(playlist: Playlist, number: str | None) -> "Page[Entry]":
 def listed_tracks(playlist: Playlist) -> list[Track]:
     """All tracks of a list in its order."""
     return [entry.track for entry in playlist.entries.select_related("track")]
+
+
+def lists_with_track(track_id: int) -> Trace:
+    """The lists that hold a track."""
+    entries = Entry.objects.filter(track_id=track_id, playlist__deleted_at=None).select_related("playlist")
+    rows: dict[int, TraceRow] = {}
+    for entry in entries.order_by("-playlist_id")[:_MOST_TRACES]:
+        address = reverse("playlists:playlist", args=[entry.playlist_id])
+        rows.setdefault(entry.playlist_id, TraceRow(name=entry.playlist.name, detail="playlist", address=address))
+    return Trace(heading="In lists", rows=tuple(rows.values()), total=len(rows))

@@ -33,6 +33,16 @@ class Rumbrel:
         return self.data / "discs"
 
     @property
+    def pictures(self) -> Path:
+        """Pictures of the sound of tracks that were looked at."""
+        return self.data / "pictures"
+
+    @property
+    def listening(self) -> Path:
+        """Tracks decoded to be heard; it may be emptied at any time."""
+        return self.data / "listening"
+
+    @property
     def ledger(self) -> Path:
         return self.data / "ledger"
 

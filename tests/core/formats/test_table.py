@@ -34,6 +34,7 @@ class ContainerTests(TestCase):
                 self.assertEqual(container_for(f"{name},other"), row)
             self.assertRegex(row.media_type, r"^(audio|video|application)/[a-z0-9.-]+$")
             self.assertTrue(callable(length_reader(row.key)))
+            self.assertLessEqual(set(row.heard_as_is), set(CODEC_BY_KEY))
         self.assertEqual(len(CONTAINER_BY_KEY), len(CONTAINERS))
 
     def test_each_form_of_tags_has_a_reader_and_our_results_a_writer(self) -> None:

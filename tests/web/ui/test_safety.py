@@ -13,6 +13,7 @@ from rumbrel.web.batches.models import Batch
 from rumbrel.web.batches.services import BatchWish, start_batch
 from rumbrel.web.collection.models import SourceFolder, Track
 from rumbrel.web.collection.queries import pulled_ids
+from rumbrel.web.collection.services import start_looks
 from rumbrel.web.discs.models import Disc
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.playlists.models import Entry, Playlist
@@ -74,6 +75,8 @@ class SafetyCase(WebCase):
 
 class MethodTests(SafetyCase):
     def test_every_address_takes_one_method_and_nothing_changes_without_the_token(self) -> None:
+        start_looks(track_ids=pulled_ids())
+        self.work()
         strict, changing = Client(enforce_csrf_checks=True), 0
         for name, address in self.addresses().items():
             if name == "discs:image":

@@ -20,8 +20,17 @@ from rumbrel.core.progress import Progress, Unit
 from rumbrel.web.jobs.services import Desk
 from rumbrel.web.ui.words import counted
 
-from ..facts import KEPT_VERSION, derived_columns, kept_facts, kept_path, restored_facts, search_words, storable
-from ..models import Facet, SourceFolder, Track, TrackFacts
+from ..facts import (
+    KEPT_VERSION,
+    derived_columns,
+    kept_facts,
+    kept_path,
+    restored_facts,
+    search_words,
+    storable,
+    with_look,
+)
+from ..models import DeepLook, Facet, SourceFolder, Track, TrackFacts
 from .add_folder import allowed_roots
 
 __all__ = ["recount_folder", "scan_folder"]
@@ -145,6 +154,9 @@ def _read(
 def _keep(folder: SourceFolder, rows: Sequence[tuple[Path, Facts]], known: dict[str, _Known], found: _Found) -> None:
     """Write tracks and their facts, new ones and changed ones alike."""
     root = Path(folder.path)
+    looks = DeepLook.objects.select_related("track").filter(track__path__in=[kept_path(path) for path, _ in rows])
+    looked = {look.track.path: look for look in looks}
+    rows = [(path, with_look(facts, looked.get(kept_path(path)))) for path, facts in rows]
     tracks = [
         derived_columns(Track(folder=folder, path=kept_path(path), relative=_relative(path, root)), facts)
         for path, facts in rows

@@ -9,11 +9,13 @@ from django.views.decorators.http import require_POST, require_safe
 from django_htmx.http import trigger_client_event
 
 from rumbrel.core.targets import all_targets, fit_to
+from rumbrel.web.ui.answers import back_to
+from rumbrel.web.ui.traces import traces_of
 
 from .. import services
-from ..models import Pull, Track
+from ..models import DeepLook, Pull, Track
 from ..queries import Sentence, facts_by_id, totals_of
-from ..rows import fit_groups, tag_rows
+from ..rows import edge_words, fit_groups, look_rows, tag_rows
 
 
 def _track(pk: int) -> Track:
@@ -25,7 +27,31 @@ def _context(pk: int) -> dict[str, Any]:
     track = _track(pk)
     facts = facts_by_id([pk]).get(pk)
     fits = [(target, fit_to(facts, target)) for target in all_targets()] if facts and not track.missing_since else []
-    return {"track": track, "facts": facts, "fits": fit_groups(fits), "tags": tag_rows(facts) if facts else ()}
+    return {
+        "track": track,
+        "facts": facts,
+        "fits": fit_groups(fits),
+        "tags": tag_rows(facts) if facts else (),
+        "traces": [trace for source in traces_of("track") if (trace := source(pk)).rows],
+        **look_context(track),
+    }
+
+
+def look_context(track: Track) -> dict[str, Any]:
+    """What a look at the file as it is now has told, or whether one is under way or can be begun."""
+    look = DeepLook.objects.filter(track=track).first()
+    if look and (look.size_bytes, look.modified_ns) != (track.size_bytes, track.modified_ns):
+        look = None
+    has_picture = look is not None and not look.error and services.picture_path(track.pk).exists()
+    return {
+        "track": track,
+        "look": look,
+        "look_rows": look_rows(look, track) if look else (),
+        "edge_words": edge_words(look) if look else "",
+        "look_job": services.look_under_way(track.pk),
+        "has_picture": has_picture,
+        "can_look": track.usable and not track.missing_since and not has_picture,
+    }
 
 
 @require_safe
@@ -41,5 +67,7 @@ def panel(request: HttpRequest, pk: int) -> HttpResponse:
 @require_POST
 def pull(request: HttpRequest, pk: int) -> HttpResponse:
     services.toggle_pull(track=get_object_or_404(Track, pk=pk))
+    if not request.htmx:  # type: ignore[attr-defined]
+        return back_to(request, "collection:track", pk)
     context = {"track": _track(pk), "totals": totals_of(Sentence())}
     return trigger_client_event(render(request, "collection/_row.html", context), "pulled")

@@ -1,10 +1,13 @@
 """How figures are written on every screen."""
 
+from datetime import datetime
+
 from django import template
 from django.core.paginator import Page
 from django.forms import BoundField
 from django.template import Context
 from django.utils.html import format_html
+from django.utils.timesince import timesince
 
 from rumbrel.core.disc.red_book import format_msf
 
@@ -38,6 +41,18 @@ def bytes_text(size: int | None) -> str:
         if value >= limit:
             return f"{value / limit:.{2 if unit == 'GB' else 1}f} {unit}"
     return f"{value / 1e3:.0f} kB"
+
+
+@register.filter
+def ago(moment: datetime) -> str:
+    """How long ago, in its largest unit: just now, 3 minutes ago."""
+    past = timesince(moment, depth=1)
+    return "just now" if past.startswith("0") else f"{past} ago"
+
+
+@register.filter
+def percent(share: float) -> str:
+    return f"{share:.0%}"
 
 
 @register.filter

@@ -7,6 +7,11 @@ from django.views.decorators.http import require_safe
 SHORTCUTS = (
     ("j / k", "next and previous row"),
     ("p", "pull the row, or take it off"),
+    ("space", "hear the track of the row, the panel or the page; pause"),
+    (", / .", "5 seconds back, 5 seconds on"),
+    ("m", "mark a stretch of what is heard: from here, to here, none; what is marked repeats"),
+    ("+ / - / 0", "look closer at the sound, wider, at the whole track"),
+    ("← / →", "on the ruler: a second back or on; page up and page down: ten; home and end"),
     ("enter", "on a row, open it; on the forecast, start the batch"),
     ("/", "search the collection"),
     ("f", "forecast for the pulled tracks"),

@@ -1,4 +1,5 @@
 // Shortcuts, as Help lists them.
+import { hearingKeys, panelHere, playOrPause, stateOf } from "./hearing.js";
 import { currentRow, walkRows } from "./rows.js";
 import { switchTheme } from "./theme.js";
 
@@ -7,7 +8,8 @@ const press = (key) => document.querySelector(`[data-key=${key}]`)?.click();
 const keys = {
   j: () => walkRows(1),
   k: () => walkRows(-1),
-  p: () => currentRow()?.querySelector("[data-pull]")?.click(),
+  " ": playOrPause,
+  p: () => (currentRow()?.querySelector("[data-pull]") ?? document.querySelector("[data-key=p]"))?.click(),
   d: switchTheme,
   f: () => press("f"),
   l: () => press("l"),
@@ -25,7 +27,10 @@ export function startKeyboard() {
       press("enter");
       return;
     }
-    const action = keys[event.key];
+    // A button or a link keeps its own space.
+    if (event.key === " " && event.target.closest("button, summary")) return;
+    const panel = hearingKeys[event.key] && panelHere();
+    const action = panel ? () => hearingKeys[event.key](panel, stateOf(panel)) : keys[event.key];
     if (action) {
       event.preventDefault();
       action();

@@ -1,0 +1,68 @@
+"""The deep look at many tracks on all cores: each is decoded once, and what that tells is kept with its picture."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from rumbrel.core.crew import Crew, Tell
+from rumbrel.core.errors import OutputError
+from rumbrel.core.inspection import DeepFacts, Fault, inspect_deep, inspect_file
+from rumbrel.core.progress import Progress, Unit
+
+__all__ = ["LookTask", "Looked", "look_at_tracks"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LookTask:
+    """A file to look at, where its picture goes, and about how long its sound is."""
+
+    id: int
+    path: Path
+    picture: Path
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Looked:
+    """What was found in the file of a task, and which of its faults only decoding showed; error says why nothing
+    was, or why no picture could be kept."""
+
+    id: int
+    found: DeepFacts | None
+    shown: tuple[Fault, ...] = ()
+    error: str = ""
+
+
+def _look(task: LookTask, tell: Tell) -> Looked:
+    facts = inspect_file(task.path)
+    try:
+        found = inspect_deep(facts, progress=tell, picture_file=task.picture)
+        shown = tuple(fault for fault in found.facts.faults if fault not in facts.faults)
+        return Looked(id=task.id, found=found, shown=shown)
+    except OutputError as error:
+        return Looked(id=task.id, found=None, error=str(error))
+
+
+def _lost(task: LookTask, tries: int) -> Looked:
+    text = (
+        f"Reading {task.path.name} ended the reader {tries} times. Copy it again from where it came, or leave it out."
+    )
+    return Looked(id=task.id, found=None, error=text)
+
+
+def look_at_tracks(tasks: Sequence[LookTask], *, jobs: int) -> Iterator[Looked | Progress]:
+    """Yield each track's findings as they come, with Progress in seconds of sound. Closing the iterator stops the work."""
+    if not tasks:
+        return
+    longest_first = sorted(tasks, key=lambda task: task.seconds, reverse=True)
+    weights = [max(task.seconds, 0.1) for task in longest_first]
+    finished = 0
+    with Crew(_look, longest_first, jobs=jobs, lost=_lost) as crew:
+        for event in crew.results():
+            if event is not None:
+                finished += 1
+                yield event.result
+            done = sum(share * weight for share, weight in zip(crew.shares(), weights, strict=True))
+            yield Progress(
+                done=done, total=sum(weights), unit=Unit.SECONDS, step="looking", finished=finished, items=len(tasks)
+            )

@@ -1,0 +1,117 @@
+"""The deep look: decode tracks in the background, keep what that tells, and make its findings facts."""
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from django.conf import settings
+from django.db import transaction
+
+from rumbrel.core.crew import default_jobs
+from rumbrel.core.errors import RumbrelError
+from rumbrel.core.inspection import DeepFacts
+from rumbrel.core.progress import Progress, Unit
+from rumbrel.core.records import as_record
+from rumbrel.core.workflows.look import Looked, LookTask, look_at_tracks
+from rumbrel.web.jobs.models import Job
+from rumbrel.web.jobs.services import Desk, start_job
+from rumbrel.web.ui.words import counted
+
+from ..facts import derived_columns, is_of, kept_facts, search_words
+from ..models import DeepLook, LookWork, SourceFolder, Track, TrackFacts
+from ..queries import known_tracks
+from .scan_folder import recount_folder
+
+__all__ = ["NothingToLookAt", "carry_out_looks", "look_under_way", "picture_path", "start_looks"]
+
+
+class NothingToLookAt(RumbrelError):
+    """No track was named."""
+
+
+def picture_path(track_id: int) -> Path:
+    return settings.RUMBREL.pictures / f"{track_id}.npz"
+
+
+def look_under_way(track_id: int) -> Job | None:
+    """The job that is to look at a track, or does."""
+    works = LookWork.objects.filter(job__state__in=Job.ACTIVE).select_related("job")
+    return next((work.job for work in works if track_id in work.track_ids), None)
+
+
+def start_looks(*, track_ids: Sequence[int], owner: str = "") -> Job:
+    """Queue a look at tracks. Raises NothingToLookAt."""
+    if not track_ids:
+        raise NothingToLookAt("No track to look at. Pull tracks first.")
+    with transaction.atomic():
+        if len(track_ids) == 1 and (job := look_under_way(track_ids[0])) is not None:
+            return job
+        work = LookWork.objects.create(track_ids=list(track_ids))
+        first = Track.objects.filter(pk=track_ids[0]).first()
+        title = f"Deep look: {first}" if len(track_ids) == 1 else f"Deep look at {counted(len(track_ids), 'track')}"
+        work.job = start_job(kind="look", subject=work.pk, title=title, owner=owner)
+        work.save(update_fields=["job"])
+    return work.job
+
+
+def carry_out_looks(desk: Desk, work_id: int) -> str:
+    """Look at what has not been looked at; returns what was found, in a sentence. Safe to run twice."""
+    work = LookWork.objects.get(pk=work_id)
+    desk.report(Progress(done=0, total=0, unit=Unit.SECONDS, step="looking for files"))
+    known = {track.pk: track for track in known_tracks(work.track_ids)}
+    looks = DeepLook.objects.in_bulk(list(known))
+    tasks, there, gone = [], 0, 0
+    for track in known.values():
+        facts = track.facts
+        look = looks.get(track.pk)
+        if facts is None or track.missing:
+            gone += 1
+        elif look and is_of(look, facts) and not look.error and picture_path(track.pk).exists():
+            there += 1
+        else:
+            path, picture = Path(facts.path), picture_path(track.pk)
+            tasks.append(LookTask(id=track.pk, path=path, picture=picture, seconds=facts.duration_seconds))
+    faulty = failed = 0
+    touched: set[int] = set()
+    for event in look_at_tracks(tasks, jobs=default_jobs()):
+        if isinstance(event, Progress):
+            desk.report(event)
+        else:
+            look = _keep(event, touched)
+            faulty, failed = faulty + bool(look.faults), failed + bool(look.error)
+    for folder in SourceFolder.objects.filter(pk__in=touched):
+        recount_folder(folder=folder)
+    parts = [f"{counted(len(tasks) - failed, 'track')} looked at"]
+    parts += [f"{there:,} before"] if there else []
+    parts += [f"new faults in {faulty:,}"] if faulty else []
+    parts += [f"{failed:,} could not be"] if failed else []
+    parts += [f"{gone:,} not there"] if gone else []
+    return f"{', '.join(parts)}."
+
+
+def _keep(looked: Looked, touched: set[int]) -> DeepLook:
+    """The look, and the track with the faults that it showed."""
+    with transaction.atomic():
+        track = Track.objects.filter(pk=looked.id).first()
+        if track is None:
+            return DeepLook(error="removed meanwhile")
+        if looked.found is None:
+            known = {"size_bytes": track.size_bytes, "modified_ns": track.modified_ns}
+            return DeepLook.objects.update_or_create(track=track, defaults={"error": looked.error, **known})[0]
+        facts = looked.found.facts
+        look, _ = DeepLook.objects.update_or_create(
+            track=track,
+            defaults={
+                "data": _record(looked.found), "faults": as_record(looked.shown), "error": "", "size_bytes": facts.size_bytes,
+                "modified_ns": facts.modified_ns, "digest": looked.found.digest,
+            },
+        )  # fmt: skip
+        derived_columns(track, facts).save()
+        TrackFacts.objects.update_or_create(
+            track=track, defaults={"data": kept_facts(facts), "words": search_words(track, facts)}
+        )
+        touched.add(track.folder_id)
+    return look
+
+
+def _record(found: DeepFacts) -> dict[str, object]:
+    return {name: value for name, value in found.as_record().items() if name != "picture"}

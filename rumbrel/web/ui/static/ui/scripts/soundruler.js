@@ -1,0 +1,155 @@
+// The picture of a sound on its ruler: loudness, envelope, spectrum and time, drawn for the stretch that is looked at.
+const STEPS_SECONDS = [0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 1200, 1800, 3600, 7200];
+const QUIETEST_LUFS = -50;
+const FAINTEST_DB = -100;
+
+export async function loadPicture(panel, state) {
+  const columns = Math.max(2, Math.min(2400, Math.round(panel.querySelector("[data-ruler]").clientWidth)));
+  const answer = await fetch(`${panel.dataset.picture}?start=${state.start}&end=${state.end}&columns=${columns}`);
+  if (!answer.ok) return null;
+  const found = await answer.json();
+  found.levels = Uint8Array.from(atob(found.spectrum), (sign) => sign.charCodeAt(0));
+  return found;
+}
+
+// Colours by their role: the theme's, as the browser works them out.
+function colours(element) {
+  const probe = document.createElement("span");
+  element.append(probe);
+  const found = {};
+  for (const role of ["accent", "ink", "second", "rule", "bar", "ground", "refusal"]) {
+    probe.style.color = `var(--color-${role})`;
+    found[role] = getComputedStyle(probe).color;
+  }
+  probe.remove();
+  return found;
+}
+
+const numbers = (colour) => (colour.match(/[\d.]+/g) ?? [0, 0, 0]).slice(0, 3).map(Number);
+
+function drawSpectrum(context, picture, top, width, height, paint) {
+  const columns = picture.levels.length / picture.bands;
+  if (!columns) return;
+  const [ground, ink] = [numbers(paint.ground), numbers(paint.accent)];
+  const image = new ImageData(columns, picture.bands);
+  for (let column = 0; column < columns; column += 1) {
+    for (let band = 0; band < picture.bands; band += 1) {
+      const db = picture.levels[column * picture.bands + band] + picture.floor;
+      const share = Math.max(0, Math.min(1, (db - FAINTEST_DB) / (-20 - FAINTEST_DB)));
+      const at = 4 * ((picture.bands - 1 - band) * columns + column);
+      for (let part = 0; part < 3; part += 1) image.data[at + part] = ground[part] + share * (ink[part] - ground[part]);
+      image.data[at + 3] = 255;
+    }
+  }
+  const small = new OffscreenCanvas(columns, picture.bands);
+  small.getContext("2d").putImageData(image, 0, 0);
+  context.imageSmoothingEnabled = false;
+  context.drawImage(small, 0, top, width, height);
+}
+
+function drawEnvelope(context, picture, middle, width, half, paint) {
+  context.fillStyle = paint.accent;
+  const count = picture.lows.length;
+  const wide = width / count;
+  for (let column = 0; column < count; column += 1) {
+    const high = (picture.highs[column] / 32768) * half;
+    const low = (picture.lows[column] / 32768) * half;
+    context.fillRect(column * wide, middle - high, Math.max(1, wide), Math.max(1, high - low));
+  }
+}
+
+function drawLoudness(context, picture, top, width, height, paint, lufs) {
+  const y = (value) => top + height * (1 - (Math.max(QUIETEST_LUFS, Math.min(0, value)) - QUIETEST_LUFS) / -QUIETEST_LUFS);
+  if (lufs !== undefined) {
+    context.strokeStyle = paint.bar;
+    context.setLineDash([3, 3]);
+    context.beginPath();
+    context.moveTo(0, y(Number(lufs)));
+    context.lineTo(width, y(Number(lufs)));
+    context.stroke();
+    context.setLineDash([]);
+  }
+  context.strokeStyle = paint.ink;
+  context.lineWidth = 1.4;
+  context.beginPath();
+  picture.loudness.forEach((value, at) => {
+    if (value === null) return;
+    const x = ((at + 0.5) / picture.loudness.length) * width;
+    if (at && picture.loudness[at - 1] !== null) context.lineTo(x, y(value));
+    else context.moveTo(x, y(value));
+  });
+  context.stroke();
+  context.lineWidth = 1;
+}
+
+function timeText(seconds, step) {
+  const whole = Math.floor(seconds + 1e-6);
+  const hours = Math.floor(whole / 3600);
+  const minutes = Math.floor((whole % 3600) / 60);
+  const text = `${hours ? `${hours}:${String(minutes).padStart(2, "0")}` : minutes}:${String(whole % 60).padStart(2, "0")}`;
+  const digits = step < 0.1 ? 2 : 1;
+  return step < 1 ? `${text}${(seconds - whole).toFixed(digits).slice(1)}` : text;
+}
+
+function drawTime(context, state, top, width, paint) {
+  const span = state.end - state.start;
+  const step = STEPS_SECONDS.find((each) => (each / span) * width >= 78) ?? 14400;
+  context.strokeStyle = paint.ink;
+  context.fillStyle = paint.second;
+  context.beginPath();
+  context.moveTo(0, top + 0.5);
+  context.lineTo(width, top + 0.5);
+  for (let number = Math.ceil(state.start / step); number * step <= state.end; number += 1) {
+    const x = ((number * step - state.start) / span) * width;
+    context.moveTo(x + 0.5, top);
+    context.lineTo(x + 0.5, top + 6);
+    if (width - x > 40) context.fillText(timeText(number * step, step), x + 4, top + 15);
+  }
+  context.stroke();
+}
+
+export function drawRuler(panel, state, look) {
+  const ruler = panel.querySelector("[data-ruler]");
+  const canvas = ruler.querySelector("canvas");
+  const [width, height] = [ruler.clientWidth, ruler.clientHeight];
+  if (!width || !height) return;
+  const scale = window.devicePixelRatio || 1;
+  canvas.width = Math.round(width * scale);
+  canvas.height = Math.round(height * scale);
+  const context = canvas.getContext("2d");
+  context.scale(scale, scale);
+  const paint = colours(ruler);
+  context.font = `11px ${getComputedStyle(panel.querySelector(".figure") ?? panel).fontFamily}`;
+  const large = panel.classList.contains("hearing-large");
+  const timeTop = height - 20;
+  const { picture } = state;
+  if (picture && large) {
+    const label = (name, unit, y) => {
+      context.fillStyle = paint.ink;
+      context.fillText(name, 0, y);
+      context.fillStyle = paint.second;
+      context.fillText(unit, name.length * 7 + 10, y);
+    };
+    label("Loudness", "LUFS, short term", 10);
+    drawLoudness(context, picture, 16, width, 42, paint, look.lufs);
+    label("Envelope", "", 74);
+    drawEnvelope(context, picture, 128, width, 46, paint);
+    const [top, tall] = [196, timeTop - 196];
+    label("Spectrum", `0 to ${picture.top_hz / 1000} kHz`, 190);
+    drawSpectrum(context, picture, top, width, tall, paint);
+    if (look.edgeHz) {
+      const y = top + tall * (1 - look.edgeHz / picture.top_hz);
+      context.strokeStyle = paint.refusal;
+      context.setLineDash([4, 4]);
+      context.beginPath();
+      context.moveTo(0, y);
+      context.lineTo(width, y);
+      context.stroke();
+      context.setLineDash([]);
+      const text = `nothing above ${(look.edgeHz / 1000).toFixed(1)} kHz: ${look.edge}`;
+      context.fillStyle = paint.refusal;
+      context.fillText(text, width - context.measureText(text).width - 4, Math.max(top + 10, y - 5));
+    }
+  } else if (picture) drawEnvelope(context, picture, timeTop / 2, width, timeTop / 2 - 2, paint);
+  drawTime(context, state, timeTop, width, paint);
+}
