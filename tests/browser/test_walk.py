@@ -4,12 +4,13 @@ import re
 import subprocess
 import sys
 import tempfile
+from pathlib import Path
 
-from playwright.sync_api import expect
+from playwright.sync_api import Page, Route, expect
 
 from rumbrel.core.targets import all_targets
 from tests.marks import slow
-from tests.signals import write_framed
+from tests.signals import write_framed, write_sound
 
 from .case import ROOT, BrowserCase
 
@@ -150,32 +151,65 @@ class WalkTests(BrowserCase):
 
 @slow
 class DropTests(BrowserCase):
-    command = "serve"
+    command, own = "serve", "drop"
+
+    def drop(self, page: Page, files: dict[str, str]) -> None:
+        page.evaluate(
+            """(files) => {
+                const data = new DataTransfer();
+                for (const [name, text] of Object.entries(files)) data.items.add(new File([text], name));
+                document.body.dispatchEvent(new DragEvent("drop", {dataTransfer: data, bubbles: true}));
+            }""",
+            files,
+        )
 
     def test_files_are_dropped_on_any_page(self) -> None:
         page = self.page("/targets/", viewport={"width": 1280, "height": 800})
-        page.evaluate(
-            """() => {
-                const data = new DataTransfer();
-                data.items.add(new File(["no sound"], "dropped.mp3"));
-                document.body.dispatchEvent(new DragEvent("drop", {dataTransfer: data, bubbles: true}));
-            }"""
-        )
-        expect(page.locator(".message").first).to_contain_text("1 file added")
-        expect(page.locator("h1")).to_have_text("Source folders")
         page.wait_for_load_state()
-        dropped = self.instance.data / "dropped" / "dropped.mp3"
-        self.assertEqual(dropped.read_text(), "no sound")
-        page.evaluate("document.querySelector('[data-drop]:not([hidden])').dataset.largestBytes = 5")
-        page.evaluate(
-            """() => {
-                const data = new DataTransfer();
-                data.items.add(new File(["too much"], "large.mp3"));
-                document.body.dispatchEvent(new DragEvent("drop", {dataTransfer: data, bubbles: true}));
-            }"""
-        )
-        for said in ("Drop fewer", "Scan of dropped: done"):
-            expect(page.locator("#said")).to_contain_text(said)
+        self.drop(page, {"dropped.mp3": "no sound", "other.mp3": "none either"})
+        expect(page.locator("#told")).to_contain_text("2 files added to")
+        self.assertEqual((self.instance.data / "dropped" / "dropped.mp3").read_text(), "no sound")
+        self.drop(page, {"again.mp3": "none either", "dropped.mp3": "no sound"})
+        expect(page.locator("#told")).to_contain_text("already there")
+        page.evaluate("document.body.dataset.largestBytes = 5")
+        self.drop(page, {"large.mp3": "too much", "small.mp3": "x"})
+        for said in ("1 file added", "large.mp3: it is", "name its folder as a source folder"):
+            expect(page.locator("#told")).to_contain_text(said)
+        expect(page.locator("#said")).to_contain_text("Scan of dropped: done")
+        self.assertEqual(self.faults, [])
+
+    def test_a_folder_is_dropped_through_a_bad_connection(self) -> None:
+        page = self.page("/folders/", viewport={"width": 1280, "height": 800})
+        lost = []
+
+        def lose_the_first(route: Route) -> None:
+            if lost:
+                route.continue_()
+            else:
+                lost.append(route.request.url)
+                route.abort("connectionreset")
+
+        page.route("**/drop/file/**", lose_the_first)
+        with tempfile.TemporaryDirectory() as folder:
+            for number in range(3):
+                write_sound(Path(folder, "Tower days", f"Day {number}", "peal.wav"), seed=number)
+            page.locator("#whole").set_input_files(Path(folder, "Tower days"))
+            page.get_by_role("button", name="Add the folder").click()
+            expect(page.locator("#told")).to_contain_text("Trying again in 2 s")
+            expect(page.locator("#told")).to_contain_text("3 files added to", timeout=A_WHILE_MS)
+        kept = self.instance.data / "dropped" / "Tower days"
+        self.assertEqual(len(list(kept.rglob("peal.wav"))), 3)
+        page.goto(f"{self.instance.address}/?text=tower+days")
+        expect(page.locator("tr[data-row]")).to_have_count(3, timeout=A_WHILE_MS)
+
+    def test_a_source_folder_is_found_without_typing(self) -> None:
+        write_sound(self.instance.data / "demo" / "Chimes" / "slow" / "chime.wav")
+        page = self.page("/folders/", viewport={"width": 1280, "height": 800})
+        page.locator("#browse a", has_text=str(self.instance.data / "demo")).click()
+        expect(page.locator("#browse tr", has_text="Chimes")).to_contain_text("1")
+        page.locator("#browse a", has_text="Chimes").click()
+        page.get_by_role("button", name="Add this folder and scan").click()
+        expect(page.locator("#folders tr", has_text="Chimes")).to_contain_text("done", timeout=A_WHILE_MS)
 
 
 @slow

@@ -75,6 +75,23 @@ class FolderForm(forms.Form):
     path = forms.CharField(label="Folder", max_length=4096, strip=True)
 
 
+class BrowseForm(forms.Form):
+    """The folder that is looked into; "" for the allowed ones themselves."""
+
+    path = forms.CharField(required=False, max_length=4096, strip=False)
+
+
+class NameForm(forms.Form):
+    label = forms.CharField(required=False, label="Called", max_length=120)
+
+
+class DroppedFileForm(forms.Form):
+    """One file of a drop: its name with its folders, and how many bytes come."""
+
+    name = forms.CharField(max_length=4096)
+    size = forms.IntegerField(min_value=0, max_value=2**62)
+
+
 class DropForm(forms.Form):
     """Files that were dropped on the page; each is kept under its own name."""
 

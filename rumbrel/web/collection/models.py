@@ -14,6 +14,7 @@ class SourceFolder(models.Model):
     """
 
     path = models.TextField(unique=True)
+    label = models.CharField(max_length=120, blank=True)
     lost = models.PositiveIntegerField(default=0)
     loss_believed = models.BooleanField(default=False)
     added_at = models.DateTimeField(auto_now_add=True)
@@ -23,7 +24,8 @@ class SourceFolder(models.Model):
 
     @property
     def name(self) -> str:
-        return Path(self.path).name
+        """What the user calls it, else its own name."""
+        return self.label or Path(self.path).name
 
 
 class Track(models.Model):

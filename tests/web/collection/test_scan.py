@@ -1,16 +1,18 @@
 """Scans: what they keep, what they never lose, and how little they read the second time."""
 
 import os
+import re
 from dataclasses import replace
 from pathlib import Path
 from unittest import mock
+from urllib.parse import urlencode
 
 from django.conf import settings
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db.models import Sum
 from django.urls import reverse
 
-from rumbrel.core.errors import Cancelled
+from rumbrel.core.errors import Cancelled, OutputError
 from rumbrel.core.inspection import inspect_file, inspect_many
 from rumbrel.web.collection.facts import restored_facts
 from rumbrel.web.collection.models import Facet, PullList, SourceFolder, Track, TrackFacts
@@ -285,15 +287,108 @@ class FolderTests(WebCase):
             self.assertIn(words, page, path[:30])
         self.assertEqual(SourceFolder.objects.count(), 0)
 
-    def test_dropped_files_keep_their_names_and_lose_their_paths(self) -> None:
-        data = write_sound(self.folder / "x.wav").read_bytes()
-        for _ in range(2):
+    def test_files_of_a_form_keep_their_names_and_lose_their_paths(self) -> None:
+        for seed in (1, 2, 2):
+            data = write_sound(self.folder / "x.wav", seed=seed).read_bytes()
             self.client.post(reverse("collection:drop"), {"files": [SimpleUploadedFile("../../x.wav", data)]})
         names = sorted(path.name for path in settings.RUMBREL.dropped.iterdir())
-        self.assertEqual(names, ["x (2).wav", "x.wav"])
+        self.assertEqual(names, ["x (2).wav", "x.wav"], "the same file again is the one that is there")
         self.work()
         self.assertEqual(find_tracks(Sentence()).filter(usable=True).count(), 2)
+
+    def drop(self, name: str, content: bytes, size: int | None = None):  # type: ignore[no-untyped-def]
+        address = f"{reverse('collection:drop-file')}?{urlencode({'name': name, 'size': len(content) if size is None else size})}"
+        return self.client.post(address, content, content_type="application/octet-stream")
+
+    def test_a_folder_is_dropped_file_by_file(self) -> None:
+        content = write_sound(self.folder / "x.wav").read_bytes()
+        dropped = settings.RUMBREL.dropped
+        for name, right in (
+            ("Tower/Day 1/a.wav", "Tower/Day 1/a.wav"), ("../../b/../c.wav", "b/c.wav"), ("/etc/.d/\\e\t.wav", "etc/d/e.wav"),
+            ("...", "sound"), ("f/" * 60 + "g.wav", "f/" * 23 + "g.wav"),
+        ):  # fmt: skip
+            with self.subTest(name=name):
+                answer = self.drop(name, content + name.encode())
+                self.assertEqual(
+                    (answer.status_code, answer.json()), (200, {"path": str(dropped / right), "known": False})
+                )
+                self.assertEqual((dropped / right).read_bytes(), content + name.encode())
+        said = self.client.post(reverse("collection:end-drop")).json()
+        self.assertEqual(said, {"folder": str(dropped), "job": Job.objects.get(kind="scan").pk})
+        self.work()
+        self.assertEqual(Track.objects.filter(relative__startswith="Tower/Day 1/").count(), 1)
+
+    def test_what_is_there_already_is_known_again(self) -> None:
+        self.gather()
+        content = (self.source / "a" / "peal <b>.flac").read_bytes()
+        answer = self.drop("elsewhere/other name.flac", content).json()
+        self.assertEqual(answer, {"path": str(self.source / "a" / "peal <b>.flac"), "known": True})
+        self.assertFalse(
+            self.drop("elsewhere/other name.flac", content[:-1] + b"?").json()["known"], "one byte differs"
+        )
+        self.assertEqual(
+            [path.name for path in settings.RUMBREL.dropped.rglob("*") if path.is_file()], ["other name.flac"]
+        )
+
+    def test_half_a_file_leaves_nothing(self) -> None:
+        answer = self.drop("a.wav", b"half", size=8)
+        self.assertEqual(
+            (answer.status_code, answer.json()["error"]),
+            (409, "The file ended 4 bytes too early. Nothing of it was kept."),
+        )
+        self.assertEqual(self.drop("x" * 5_000, b"").status_code, 400)
+        with mock.patch(
+            "rumbrel.web.collection.services.keep_dropped.move_into_place",
+            side_effect=OutputError("There is no room left."),
+        ):
+            self.assertEqual(self.drop("a.wav", b"whole").json(), {"error": "There is no room left."})
+        (settings.RUMBREL.dropped / "out").symlink_to(self.folder)
+        self.assertIn("leads out", self.drop("out/a.wav", b"whole").json()["error"])
+        self.assertEqual([path.name for path in settings.RUMBREL.dropped.rglob("*")], ["out"])
 
     def test_a_drop_of_nothing_is_said(self) -> None:
         page = self.client.post(reverse("collection:drop"), follow=True).content.decode()
         self.assertIn("No files came with that", page)
+
+
+class BrowseTests(WebCase):
+    def browse(self, path: Path | str = "") -> str:
+        return self.fragment(reverse("collection:browse"), path=str(path))
+
+    def test_folders_are_walked_within_the_allowed_ones(self) -> None:
+        self.gather()
+        (self.source / ".hidden").mkdir()
+        (self.source / "out").symlink_to(self.folder)
+        (self.source / "again").symlink_to(self.source / "a")
+        self.assertIn(str(self.source), self.browse())
+        page = self.browse(self.source)
+        self.assertIn("2 sound files in it itself", page)
+        found = re.findall(r'class="row-link"[^>]*>([^<]*)<', page)
+        self.assertEqual(found, ["a", "again"])
+        self.assertIn("1 sound file in it itself", self.browse(self.source / "a"))
+        for path in (self.folder, self.source / "..", self.source / "out", "/", "/proc/self/root"):
+            self.assertIn("outside the folders", self.browse(path), path)
+        self.assertIn("not there any more", self.browse(self.source / "gone"))
+        count = reverse("collection:count-files")
+        self.assertEqual(self.fragment(count, path=str(self.source)), "3")
+        self.assertEqual(self.fragment(count, path=str(self.folder)), "–")
+        with mock.patch("rumbrel.core.places.browsing.time.monotonic", side_effect=[0, 9]):
+            self.assertEqual(self.fragment(count, path=str(self.source)), "more than 2")
+
+    def test_a_folder_is_called_something_and_leaves_without_its_files(self) -> None:
+        self.gather()
+        self.pull_all()
+        make_playlist(name="Kept list", track_ids=pulled_ids())
+        folder = SourceFolder.objects.get()
+        self.client.post(reverse("collection:rename-folder", args=[folder.pk]), {"label": "The tower"})
+        self.assertIn("The tower", self.page(reverse("collection:index")))
+        page = self.page(reverse("collection:remove-folder", args=[folder.pk]))
+        for text in ("3 tracks", "1 playlist would lose entries", "files stay where they are"):
+            self.assertIn(text, page)
+        self.client.post(reverse("collection:scan", args=[folder.pk]))
+        self.client.post(reverse("collection:folder-removed", args=[folder.pk]))
+        self.assertEqual(SourceFolder.objects.count(), 1, "not while it is being scanned")
+        self.work()
+        self.client.post(reverse("collection:folder-removed", args=[folder.pk]))
+        self.assertEqual((SourceFolder.objects.count(), Track.objects.count(), pulled_ids()), (0, 0, []))
+        self.assertTrue((self.source / "a" / "peal <b>.flac").exists())

@@ -35,6 +35,11 @@ def patterns(resolver: URLResolver, space: str = "") -> list[tuple[str, URLPatte
     return found
 
 
+_OF_FOLDERS = (
+    "scan", "stop-scan", "believe-loss", "missing", "remove-missing", "rename-folder", "remove-folder", "folder-removed",
+)  # fmt: skip
+
+
 class SafetyCase(WebCase):
     def setUp(self) -> None:
         super().setUp()
@@ -51,7 +56,7 @@ class SafetyCase(WebCase):
         item = self.batch.items.filter(state="done").first()
         numbers = {
             **dict.fromkeys(
-                (f"collection:{name}" for name in ("scan", "stop-scan", "believe-loss", "missing", "remove-missing")),
+                (f"collection:{name}" for name in _OF_FOLDERS),
                 SourceFolder.objects.get().pk,
             ),
             "batches:download": item.pk, "playlists:move": Entry.objects.first().pk,
@@ -185,11 +190,13 @@ class InputTests(SafetyCase):
         data = (self.source / "a" / "peal <b>.flac").read_bytes()
         for name in ("n" * 256 + ".flac", "音" * 250 + ".flac", "x." + "y" * 250, ".flac"):
             with self.subTest(name=name[:20]):
-                file = SimpleUploadedFile("x", data)
+                file = SimpleUploadedFile("x", data + name.encode())
                 file._name = name
                 page = self.client.post(reverse("collection:drop"), {"files": [file]}, follow=True)
                 self.assertIn("1 file added", page.content.decode())
-        self.assertEqual(len([p for p in settings.RUMBREL.dropped.iterdir() if p.stat().st_size == len(data)]), 4)
+        page = self.client.post(reverse("collection:drop"), {"files": [SimpleUploadedFile("x", data)]}, follow=True)
+        self.assertIn("0 files added", page.content.decode(), "which is there already")
+        self.assertEqual(len([p for p in settings.RUMBREL.dropped.iterdir() if p.stat().st_size > len(data)]), 4)
 
     def test_a_hundred_and_one_files_at_once_are_no_matter(self) -> None:
         files = [SimpleUploadedFile(f"{n}.wav", b"x") for n in range(101)]

@@ -1,10 +1,11 @@
 """What is done with the collection."""
 
-from .add_folder import FolderRefused, add_folder, believe_loss, reread_old_facts, start_scan
+from .add_folder import FolderRefused, add_folder, allowed_roots, believe_loss, reread_old_facts, start_scan
 from .hear_track import Heard, TrackUnheard, hear_track
-from .keep_dropped import keep_dropped
+from .keep_dropped import keep_dropped, keep_dropped_file, scan_dropped
 from .look_at_tracks import NothingToLookAt, carry_out_looks, look_under_way, picture_path, start_looks
 from .pull_tracks import clear_pulls, pull_found, restore_pulls, toggle_pull
+from .remove_folder import folder_track_ids, remove_folder, rename_folder
 from .remove_missing import missing_ids, remove_missing
 from .scan_folder import recount_folder, scan_folder
 
@@ -14,19 +15,25 @@ __all__ = [
     "NothingToLookAt",
     "TrackUnheard",
     "add_folder",
+    "allowed_roots",
     "believe_loss",
     "carry_out_looks",
     "clear_pulls",
+    "folder_track_ids",
     "hear_track",
     "keep_dropped",
+    "keep_dropped_file",
     "look_under_way",
     "missing_ids",
     "picture_path",
     "pull_found",
     "recount_folder",
+    "remove_folder",
     "remove_missing",
+    "rename_folder",
     "reread_old_facts",
     "restore_pulls",
+    "scan_dropped",
     "scan_folder",
     "start_looks",
     "start_scan",

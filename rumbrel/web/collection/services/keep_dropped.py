@@ -1,63 +1,136 @@
-"""Files dropped on a page: kept under their names and scanned."""
+"""Files dropped on a page: kept in their folders under their names, and scanned."""
 
-import os
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from django.conf import settings
 from django.core.files.uploadedfile import UploadedFile
 
-from rumbrel.core.errors import OutputError
-from rumbrel.core.files import output_errors
+from rumbrel.core.errors import OutputError, RumbrelError
+from rumbrel.core.files import content_mark, file_digest, move_into_place, output_errors, working_file
 
+from ..models import SourceFolder, Track
 from .add_folder import add_folder
 
-__all__ = ["keep_dropped"]
+__all__ = ["DropRefused", "Kept", "keep_dropped", "keep_dropped_file", "scan_dropped"]
 
 _LONGEST_NAME_BYTES = 200
+_MOST_FOLDERS = 24
+_MOST_OF_A_NAME = 10_000
+_PIECE_BYTES = 1 << 20
 
 
-def keep_dropped(*, files: Sequence[UploadedFile]) -> int:
-    """Keep each file below the folder of dropped files. Names lose any path; a taken name is numbered.
+class DropRefused(RumbrelError):
+    """A dropped file that did not come as it was announced."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Kept:
+    """Where a dropped file is; known says that it was there already."""
+
+    path: Path
+    known: bool
+
+
+def keep_dropped(*, files: Sequence[UploadedFile]) -> list[Kept]:
+    """Keep each file of a form below the folder of dropped files. Names lose any path; a taken name is numbered.
 
     Raises OutputError where there is no room; what came before stays.
     """
+    try:
+        return [_keep(Path(file.name or "sound").name, file.chunks()) for file in files]
+    finally:
+        scan_dropped()
+
+
+def keep_dropped_file(*, name: str, size_bytes: int, read: Callable[[int], bytes]) -> Kept:
+    """Keep one file, in the folders that its name says, as it streams in.
+
+    Raises DropRefused where it ends too early, and OutputError where there is no room; then nothing of it is left.
+    """
+    return _keep(name, _announced(read, size_bytes), size_bytes=size_bytes)
+
+
+def scan_dropped() -> SourceFolder:
+    """Have the dropped files read."""
     folder = settings.RUMBREL.dropped
     with output_errors(folder):
         folder.mkdir(parents=True, exist_ok=True)
-    try:
-        for file in files:
-            _keep(file, folder)
-    finally:
-        add_folder(path=str(folder))
-    return len(files)
+    return add_folder(path=str(folder))
 
 
-def _keep(file: UploadedFile, folder: Path) -> None:
-    wanted = Path(Path(file.name or "sound").name.lstrip(".") or "sound")
-    stem = wanted.stem.encode()[:_LONGEST_NAME_BYTES].decode("utf-8", "ignore")
-    with output_errors(folder):
-        path, handle = _claimed(folder, stem, wanted.suffix[:16])
-        working = path.with_name(f".{path.name}.part")
+def _announced(read: Callable[[int], bytes], size_bytes: int) -> Iterator[bytes]:
+    left = size_bytes
+    while left:
         try:
-            with working.open("wb") as target:
-                for chunk in file.chunks():
-                    target.write(chunk)
-            working.replace(path)
-        except OSError:
-            path.unlink(missing_ok=True)
-            raise
-        finally:
-            os.close(handle)
-            working.unlink(missing_ok=True)
+            piece = read(min(left, _PIECE_BYTES))
+        except OSError as error:
+            raise DropRefused("The connection broke off. Nothing of the file was kept.") from error
+        if not piece:
+            raise DropRefused(f"The file ended {left:,} bytes too early. Nothing of it was kept.")
+        left -= len(piece)
+        yield piece
 
 
-def _claimed(folder: Path, stem: str, suffix: str) -> tuple[Path, int]:
-    """A name nobody else has: two uploads of one name at once get two names."""
-    for number in range(1, 100_000):
-        path = folder / (f"{stem}{suffix}" if number == 1 else f"{stem} ({number}){suffix}")
+def _keep(name: str, pieces: Iterator[bytes], *, size_bytes: int | None = None) -> Kept:
+    home = settings.RUMBREL.dropped
+    output = home.joinpath(*_parts(name))
+    if not output.parent.resolve().is_relative_to(home.resolve()):
+        raise DropRefused(f"{output.parent} leads out of the folder of dropped files. Drop it under another name.")
+    # Another drop of this name at the same time is waited for.
+    with working_file(output) as working:
+        with output_errors(output.parent), working.open("wb") as file:
+            for piece in pieces:
+                file.write(piece)
+        path, taken = _free(output)
+        same = _same_content(working, taken)
+        if same is not None:
+            return Kept(path=same, known=True)
+        move_into_place(working, path, replaces=False)
+    return Kept(path=path, known=False)
+
+
+def _parts(name: str) -> list[str]:
+    """The folders and the name, none of which leads anywhere else."""
+    parts = [_plain(part) for part in name.replace("\\", "/").split("/")]
+    parts = [part for part in parts if part][-_MOST_FOLDERS:]
+    return parts or ["sound"]
+
+
+def _plain(part: str) -> str:
+    text = "".join(sign for sign in part if sign.isprintable()).strip().lstrip(".")
+    path = Path(text or "")
+    stem = path.stem.encode("utf-8", "replace")[:_LONGEST_NAME_BYTES].decode("utf-8", "ignore")
+    return f"{stem}{path.suffix[:16]}"
+
+
+def _same_content(working: Path, taken: Sequence[Path]) -> Path | None:
+    """A file that is the same byte for byte: of those that have the name, or anywhere in the collection."""
+    size = working.stat().st_size
+    if not size:
+        return None
+    mark = content_mark(working, size)
+    known = Track.objects.filter(content_mark=mark, size_bytes=size, missing_since=None).values_list("path", flat=True)
+    digest = None
+    for path in (*taken, *map(Path, known[:5])):
         try:
-            return path, os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o644)
-        except FileExistsError:
+            if path.is_file() and path.stat().st_size == size:
+                digest = digest or file_digest(working)
+                if file_digest(path) == digest:
+                    return path
+        except (OSError, RumbrelError):
+            # What cannot be compared is not the same.
             continue
-    raise OutputError(f"There are too many files named {stem}{suffix} already. Give it another name.")
+    return None
+
+
+def _free(output: Path) -> tuple[Path, list[Path]]:
+    """The name itself or the first number behind it that nobody has, and the files that have those before."""
+    taken: list[Path] = []
+    for number in range(1, _MOST_OF_A_NAME):
+        path = output if number == 1 else output.with_name(f"{output.stem} ({number}){output.suffix}")
+        if not path.exists():
+            return path, taken
+        taken.append(path)
+    raise OutputError(f"There are too many files named {output.name} already. Give it another name.")

@@ -1,23 +1,28 @@
 """Source folders and dropped files."""
 
+from pathlib import Path
 from typing import Any
 
 from django.conf import settings
 from django.contrib import messages
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.core.errors import RumbrelError
+from rumbrel.core.formats.table import SOUND_SUFFIXES
+from rumbrel.core.places.browsing import count_files, list_folder
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import stop_job
 from rumbrel.web.ui.removal import holders_of
 from rumbrel.web.ui.words import counted
 
 from .. import services
-from ..forms import DropForm, FolderForm
+from ..forms import BrowseForm, DropForm, DroppedFileForm, FolderForm, NameForm
 from ..models import SourceFolder
 from ..queries import folder_rows
+
+_COUNTING_SECONDS = 1.5
 
 
 def _context() -> dict[str, Any]:
@@ -39,6 +44,92 @@ def folders(request: HttpRequest) -> HttpResponse:
 @require_safe
 def listing(request: HttpRequest) -> HttpResponse:
     return render(request, "collection/_folders.html", _context())
+
+
+@require_safe
+def browse(request: HttpRequest) -> HttpResponse:
+    """A folder's folders, to choose one from; the allowed ones where none is named."""
+    form = BrowseForm(request.GET)
+    text = form.cleaned_data["path"] if form.is_valid() else ""
+    roots = services.allowed_roots()
+    context: dict[str, Any] = {"roots": roots, "known": set(SourceFolder.objects.values_list("path", flat=True))}
+    if text:
+        try:
+            context["listed"] = list_folder(Path(text), roots=roots, suffixes=SOUND_SUFFIXES)
+        except RumbrelError as error:
+            context["trouble"] = str(error)
+    return render(request, "collection/_browse.html", context)
+
+
+@require_safe
+def count(request: HttpRequest) -> HttpResponse:
+    form = BrowseForm(request.GET)
+    try:
+        path = Path(form.cleaned_data["path"] if form.is_valid() else "")
+        found = count_files(path, roots=services.allowed_roots(), suffixes=SOUND_SUFFIXES, seconds=_COUNTING_SECONDS)
+    except (RumbrelError, OSError, ValueError):
+        return HttpResponse("–")
+    return HttpResponse(f"{found.files:,}" if found.whole else f"more than {found.files:,}")
+
+
+@require_POST
+def rename(request: HttpRequest, pk: int) -> HttpResponse:
+    folder, form = get_object_or_404(SourceFolder, pk=pk), NameForm(request.POST)
+    if form.is_valid():
+        services.rename_folder(folder=folder, label=form.cleaned_data["label"])
+    else:
+        messages.error(request, "That name is too long. Use at most 120 characters.")
+    return redirect("collection:folders")
+
+
+@require_safe
+def remove(request: HttpRequest, pk: int) -> HttpResponse:
+    """What would go with a source folder."""
+    folder = get_object_or_404(SourceFolder, pk=pk)
+    ids = services.folder_track_ids(folder=folder)
+    said = [text for holder in holders_of("track") if (text := holder.said(ids))]
+    return render(request, "collection/remove_folder.html", {"folder": folder, "count": len(ids), "said": said})
+
+
+@require_POST
+def removed(request: HttpRequest, pk: int) -> HttpResponse:
+    folder = get_object_or_404(SourceFolder, pk=pk)
+    try:
+        gone = services.remove_folder(folder=folder)
+    except RumbrelError as error:
+        messages.error(request, str(error))
+    else:
+        messages.success(
+            request,
+            f"{folder.path} and its {counted(gone, 'track')} left the collection. The files are where they were.",
+        )
+    return redirect("collection:folders")
+
+
+@require_POST
+def drop_file(request: HttpRequest) -> HttpResponse:
+    """One file of a drop, as its bytes come."""
+    form = DroppedFileForm(request.GET)
+    if not form.is_valid():
+        return JsonResponse({"error": "The name is too long, or the size is missing."}, status=400)
+    try:
+        kept = services.keep_dropped_file(
+            name=form.cleaned_data["name"], size_bytes=form.cleaned_data["size"], read=request.read
+        )
+    except RumbrelError as error:
+        return JsonResponse({"error": str(error)}, status=409)
+    return JsonResponse({"path": str(kept.path).encode("utf-8", "replace").decode(), "known": kept.known})
+
+
+@require_POST
+def end_drop(request: HttpRequest) -> HttpResponse:
+    """All of a drop has come, or what came of it: it is read now."""
+    try:
+        folder = services.scan_dropped()
+    except RumbrelError as error:
+        return JsonResponse({"error": str(error)}, status=409)
+    scan = Job.objects.filter(kind="scan", subject=folder.pk).first()
+    return JsonResponse({"folder": str(settings.RUMBREL.dropped), "job": scan.pk if scan else None})
 
 
 @require_POST
@@ -100,5 +191,7 @@ def drop(request: HttpRequest) -> HttpResponse:
     except RumbrelError as error:
         messages.error(request, str(error))
     else:
-        messages.success(request, f"{counted(kept, 'file')} added to {settings.RUMBREL.dropped}.")
+        added = sum(not each.known for each in kept)
+        known = f"; {counted(len(kept) - added, 'file')} already there" if added < len(kept) else ""
+        messages.success(request, f"{counted(added, 'file')} added to {settings.RUMBREL.dropped}{known}.")
     return redirect("collection:folders")

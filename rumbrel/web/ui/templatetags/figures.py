@@ -44,6 +44,12 @@ def bytes_text(size: int | None) -> str:
 
 
 @register.filter
+def text_of(path: object) -> str:
+    """A path as text that a page can hold: bytes that are no UTF-8 are shown as a mark."""
+    return str(path).encode("utf-8", "replace").decode()
+
+
+@register.filter
 def ago(moment: datetime) -> str:
     """How long ago, in its largest unit: just now, 3 minutes ago."""
     past = timesince(moment, depth=1)

@@ -23,6 +23,13 @@ function retitle() {
   document.title = share ? `${share} % · ${base}` : `${ended}${base}`;
 }
 
+// Work has begun that this page did not know of: its head watches it, or says that it has ended already.
+export function watchWork(job) {
+  const head = document.getElementById("head-work");
+  const watched = [head?.dataset.watched, job].filter(Boolean).join(",");
+  if (head) htmx.ajax("GET", `${head.dataset.address}?watched=${watched}`, { target: "#head-work", swap: "outerHTML" });
+}
+
 // What the last page saw at work may have ended on the way to this one.
 function askForTheLastPages() {
   const watched = sessionStorage.getItem(WATCHED);
