@@ -35,7 +35,7 @@ from .model import EMPTY_TAGS, Chapter, Cover, TagSet, joined_tags
 from .openers import opener_for
 from .riff import read_riff_id3, read_riff_info
 
-__all__ = ["read_tags"]
+__all__ = ["field_of_key", "read_tags", "tags_of"]
 
 _FROM_MP4 = {row.mp4: row.name for row in FIELDS}
 _FROM_VORBIS = {row.vorbis.lower(): row.name for row in FIELDS}
@@ -174,6 +174,13 @@ _READERS: tuple[tuple[type, Callable[[Any], TagSet]], ...] = (
 )
 
 
+_KEYS: dict[TagForm, tuple[dict[str, str], Callable[[str], str]]] = {
+    TagForm.VORBIS: (_FROM_VORBIS, str.lower),
+    TagForm.APE: (_FROM_APE, str.lower),
+    TagForm.ASF: (_FROM_ASF, str),
+    TagForm.MP4: (_FROM_MP4, lambda key: f"----:{key.rsplit(':', 1)[-1].upper()}" if key.startswith("----:") else key),
+}
+
 _LARGEST_TAG_BYTES = 64 * 1024 * 1024
 
 
@@ -219,10 +226,21 @@ def read_tags(path: Path, *, container: str, codec: str, fallback: Mapping[str, 
         raise TagError(f"The tags of {path.name} cannot be read: {error}.") from error
     if not file.tags and not getattr(file, "pictures", ()):
         return TagSet(fields=read_aiff_text(path)) if form is TagForm.AIFF else EMPTY_TAGS
+    return tags_of(file)
+
+
+def tags_of(file: Any) -> TagSet:
+    """The tags of a file that the tag library has opened."""
     for kind, reader in _READERS:
         if isinstance(file.tags, kind):
             return reader(file.tags)
     return _read_vorbis(file)
+
+
+def field_of_key(form: TagForm, key: str) -> str:
+    """The field that a key of a tag format stands for; the key itself where nobody standardised it."""
+    table, told = _KEYS[form]
+    return table.get(told(key), key)
 
 
 def _mp3_id3(path: Path) -> TagSet:

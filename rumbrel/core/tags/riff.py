@@ -13,7 +13,7 @@ from .mapping import FIELDS
 from .model import TagSet
 from .text import decoded_text
 
-__all__ = ["read_riff_id3", "read_riff_info", "write_riff_tags"]
+__all__ = ["read_foreign_info", "read_riff_id3", "read_riff_info", "write_riff_tags"]
 
 _LARGEST_ID3_BYTES = 64 * 1024 * 1024
 _LARGEST_INFO_BYTES = 1024 * 1024
@@ -50,7 +50,7 @@ def read_riff_info(path: Path) -> dict[str, tuple[str, ...]]:
     return fields
 
 
-def _info_chunk(tags: TagSet) -> bytes:
+def _info_chunk(tags: TagSet, foreign: bytes) -> bytes:
     """LIST INFO in UTF-8, each value ended by a zero byte and padded to an even length."""
     body = b"INFO"
     for row in FIELDS:
@@ -58,18 +58,41 @@ def _info_chunk(tags: TagSet) -> bytes:
         if row.riff and values:
             text = "; ".join(values).replace("\0", " ").encode("utf-8", "replace") + b"\0"
             body += struct.pack("<4sI", row.riff.encode(), len(text)) + text + b"\0" * (len(text) % 2)
+    body += foreign
     return b"" if body == b"INFO" else struct.pack("<4sI", b"LIST", len(body)) + body
 
 
-def write_riff_tags(path: Path, frames: mutagen.id3.ID3, tags: TagSet, *, id3_version: int) -> None:
-    """Append an INFO list for plain readers and an ID3 chunk for the rest; older ones become waste.
+def read_foreign_info(path: Path) -> bytes:
+    """The entries of a LIST INFO chunk that are none of our fields, as they stand in the file."""
+    ours, kept = {row.riff.encode() for row in FIELDS if row.riff}, b""
+    with path.open("rb") as file:
+        for name, at, length in list_chunks(file):
+            if name != b"LIST" or length > _LARGEST_INFO_BYTES:
+                continue
+            file.seek(at)
+            body = file.read(length)
+            place = 4 if body[:4] == b"INFO" else len(body)
+            while place + 8 <= len(body):
+                key, size = struct.unpack_from("<4sI", body, place)
+                end = place + 8 + size + size % 2
+                if key not in ours and end <= len(body):
+                    kept += body[place:end]
+                place = end
+    return kept
+
+
+def write_riff_tags(
+    path: Path, frames: mutagen.id3.ID3, tags: TagSet, *, id3_version: int, foreign: bytes = b""
+) -> None:
+    """Append an INFO list for plain readers and an ID3 chunk for the rest; older ones become waste. foreign are
+    entries of the list as read_foreign_info gives them.
 
     Raises TagError when the file is no RIFF, or would pass what its sizes can state.
     """
     id3 = io.BytesIO()
     frames.save(id3, v2_version=id3_version, v1=0)
     coded = id3.getvalue()
-    extra = _info_chunk(tags) + struct.pack("<4sI", b"id3 ", len(coded)) + coded + b"\0" * (len(coded) % 2)
+    extra = _info_chunk(tags, foreign) + struct.pack("<4sI", b"id3 ", len(coded)) + coded + b"\0" * (len(coded) % 2)
     with path.open("r+b") as file:
         chunks = list_chunks(file)
         if not chunks:

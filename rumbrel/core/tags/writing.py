@@ -25,15 +25,12 @@ from .model import Cover, TagSet
 from .openers import opener_for
 from .riff import write_riff_tags
 
-__all__ = ["unheld_fields", "write_tags"]
+__all__ = ["adder_for", "unheld_fields", "with_tags", "write_tags"]
 
 _FREE_FORM = "----:org.rumbrel:"
 
 
 def _write_id3(file: Any, tags: TagSet) -> list[str]:
-    if file.tags is None:
-        file.add_tags()
-    file.tags.clear()
     for frame in id3_frames(tags).values():
         file.tags.add(frame)
     return []
@@ -48,8 +45,6 @@ _MP4_FORMATS = {"image/jpeg": mutagen.mp4.MP4Cover.FORMAT_JPEG, "image/png": mut
 
 
 def _write_mp4(file: Any, tags: TagSet) -> list[str]:
-    if file.tags is None:
-        file.add_tags()
     lost = []
     atoms = file.tags
     for name, values in tags.fields.items():
@@ -83,9 +78,6 @@ def _flac_picture(cover: Cover) -> mutagen.flac.Picture:
 
 
 def _write_vorbis(file: Any, tags: TagSet) -> list[str]:
-    if file.tags is None:
-        file.add_tags()
-    file.tags.clear()
     lost = []
     for name, values in tags.fields.items():
         row = row_for(name)
@@ -106,7 +98,6 @@ def _write_vorbis(file: Any, tags: TagSet) -> list[str]:
         file.tags[f"CHAPTER{place:03d}NAME"] = [chapter.title]
     pictures = [_flac_picture(cover) for cover in tags.covers]
     if isinstance(file, mutagen.flac.FLAC):
-        file.clear_pictures()
         for picture in pictures:
             file.add_picture(picture)
     elif pictures:
@@ -115,8 +106,6 @@ def _write_vorbis(file: Any, tags: TagSet) -> list[str]:
 
 
 def _write_ape(file: Any, tags: TagSet) -> list[str]:
-    if file.tags is None:
-        file.add_tags()
     lost = []
     for name, values in tags.fields.items():
         row = row_for(name)
@@ -137,7 +126,6 @@ def _asf_picture(cover: Cover) -> bytes:
 
 
 def _write_asf(file: Any, tags: TagSet) -> list[str]:
-    file.tags.clear()
     for name, values in tags.fields.items():
         row = row_for(name)
         file.tags[row.asf if row else name] = list(values)
@@ -146,7 +134,7 @@ def _write_asf(file: Any, tags: TagSet) -> list[str]:
     return []
 
 
-# How tags of a form are written through the tag library. A form without a row is written otherwise, or not at all.
+# How tags of a form are added to what a file has, through the tag library. A form without a row is written otherwise, or not at all.
 _WRITERS: dict[TagForm, Callable[[Any, TagSet], list[str]]] = {
     TagForm.AIFF: _write_id3,
     TagForm.ID3: _write_id3,
@@ -155,6 +143,31 @@ _WRITERS: dict[TagForm, Callable[[Any, TagSet], list[str]]] = {
     TagForm.APE: _write_ape,
     TagForm.ASF: _write_asf,
 }
+_STATE_NOTHING_ELSE = frozenset({TagForm.MP4, TagForm.APE})
+"""What else a fresh file of these has in its tags is its encoder's own, and stays."""
+
+
+def with_tags(file: Any) -> Any:
+    """An opened file that has tags, if empty ones."""
+    if file.tags is None:
+        file.add_tags()
+    return file
+
+
+def _emptied(file: Any, form: TagForm) -> Any:
+    with_tags(file)
+    if form not in _STATE_NOTHING_ELSE:
+        file.tags.clear()
+        if isinstance(file, mutagen.flac.FLAC):
+            file.clear_pictures()
+    return file
+
+
+def adder_for(form: TagForm) -> Callable[[Any, TagSet], list[str]] | None:
+    """Adds fields and covers to an opened file's tags, returning the names of what they cannot hold."""
+    return _WRITERS.get(form)
+
+
 _NOT_IN_ID3V23 = frozenset({"title_sort", "artist_sort", "album_sort", "mood"})
 
 
@@ -193,7 +206,7 @@ def write_tags(path: Path, tags: TagSet, *, container: str, codec: str, id3_vers
         if form is TagForm.MP4 and tags.chapters:
             write_m4a_chapters(path, tags.chapters)
         file = opener(path)
-        lost += write(file, tags)
+        lost += write(_emptied(file, form), tags)
         if write is _write_id3:
             if id3_version == 3:
                 file.tags.update_to_v23()
