@@ -6,6 +6,7 @@ import sys
 import tempfile
 from pathlib import Path
 
+import mutagen.flac
 from playwright.sync_api import Page, Route, expect
 
 from rumbrel.core.targets import all_targets
@@ -249,4 +250,35 @@ class ListenTests(BrowserCase):
         self.assertGreater(page.locator("[data-mark]").bounding_box()["width"], 1_000, "what is marked fills the ruler")
         page.keyboard.press("0")
         expect(page.get_by_label("What is looked at")).to_have_value("whole")
+        self.assertEqual(self.faults, [])
+
+
+@slow
+class TagTests(BrowserCase):
+    command, own = "serve", "tags"
+
+    def test_tags_of_twelve_files_are_edited_and_taken_back(self) -> None:
+        folder = self.instance.data / "demo" / "Barrel rolls"
+        paths = [write_sound(folder / f"{number:02d} Roll {number}.flac", seed=number) for number in range(1, 13)]
+        page = self.page("/folders/", viewport={"width": 1280, "height": 800})
+        page.get_by_label("Folder", exact=True).fill(str(folder))
+        page.get_by_role("button", name="Add and scan").click()
+        expect(page.locator("#folders tr", has_text="Barrel rolls")).to_contain_text("done: 12", timeout=A_WHILE_MS)
+        page.goto(self.instance.address)
+        page.get_by_role("button", name="Pull all 12").click()
+        page.wait_for_load_state()
+        page.keyboard.press("e")
+        expect(page.locator("h1")).to_have_text("Edit tags")
+        page.wait_for_load_state()
+        page.get_by_label("From names, by the pattern").fill("{track:02d} {title}")
+        page.get_by_label("Performer", exact=True).fill("M. Orrel")
+        expect(page.locator("#preview tbody strong", has_text="M. Orrel")).to_have_count(12)
+        page.get_by_role("button", name="Write into 12 files").click()
+        expect(page.locator("#edited")).to_contain_text("12 files written, the sound of each", timeout=A_WHILE_MS)
+        tags = mutagen.flac.FLAC(paths[6]).tags
+        self.assertEqual((tags["TITLE"], tags["TRACKNUMBER"], tags["ARTIST"]), (["Roll 7"], ["7"], ["M. Orrel"]))
+        page.get_by_role("button", name="Take it back").click()
+        expect(page.locator("h1")).to_contain_text("Back: Tags of 12 files")
+        expect(page.locator("#edited")).to_contain_text("12 files written", timeout=A_WHILE_MS)
+        self.assertFalse(mutagen.flac.FLAC(paths[6]).tags)
         self.assertEqual(self.faults, [])

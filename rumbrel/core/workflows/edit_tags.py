@@ -2,18 +2,21 @@
 
 import os
 import shutil
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
+from rumbrel.core.crew import Crew, Tell
 from rumbrel.core.encoders.rewrap import CodedSound, packets_digest
-from rumbrel.core.errors import TagError
+from rumbrel.core.errors import RumbrelError, TagError
 from rumbrel.core.files import output_errors, working_file
 from rumbrel.core.inspection import Facts, inspect_file
-from rumbrel.core.tags import TagSet, read_tags
+from rumbrel.core.progress import Progress, Unit
+from rumbrel.core.tags import Cover, TagRules, TagSet, apply_rules, read_tags
 from rumbrel.core.tags.editing import TagChange, edit_tags
 
-__all__ = ["Edited", "edit_file", "undoing"]
+__all__ = ["EditOutcome", "EditTask", "Edited", "edit_file", "edit_files", "undoing"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -86,3 +89,64 @@ def _compare(after: TagSet, before: TagSet, change: TagChange, lost: tuple[str, 
         raise TagError(f"'{missing[0]}' does not read back, so nothing was written.")
     if change.covers is None and len(after.covers) != len(before.covers):
         raise TagError("Writing would have changed the pictures too, so nothing was written.")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class EditTask:
+    """A file to be changed; smaller_pixels has its pictures made no larger than that, whatever they are."""
+
+    id: int
+    facts: Facts
+    change: TagChange
+    smaller_pixels: int | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class EditOutcome:
+    """What became of a task: edited, or why not."""
+
+    id: int
+    edited: Edited | None
+    error: str = ""
+
+
+def _edit(task: EditTask, tell: Tell) -> EditOutcome:
+    try:
+        change = task.change
+        if task.smaller_pixels is not None:
+            change = replace(change, covers=_smaller(task.facts, task.smaller_pixels))
+        return EditOutcome(id=task.id, edited=edit_file(task.facts, change))
+    except RumbrelError as error:
+        return EditOutcome(id=task.id, edited=None, error=str(error))
+
+
+def _smaller(facts: Facts, pixels: int) -> tuple[Cover, ...]:
+    tags = read_tags(Path(facts.path), container=facts.container, codec=facts.codec)
+    fitted, notes = apply_rules(tags, TagRules(cover_pixels=pixels))
+    if notes:
+        raise TagError(f"A picture could not be made smaller: {notes[0]}.")
+    return fitted.covers
+
+
+def _lost(task: EditTask, tries: int) -> EditOutcome:
+    return EditOutcome(id=task.id, edited=None, error=f"Reading it ended the reader {tries} times. It is as it was.")
+
+
+def edit_files(tasks: Sequence[EditTask], *, jobs: int) -> Iterator[EditOutcome | Progress]:
+    """Change many files on several cores. Closing the iterator stops the work; what was begun stays as it was."""
+    if not tasks:
+        return
+    finished = 0
+    with Crew(_edit, tasks, jobs=jobs, lost=_lost) as crew:
+        for event in crew.results():
+            if event is not None:
+                finished += 1
+                yield event.result
+            yield Progress(
+                done=finished,
+                total=len(tasks),
+                unit=Unit.FILES,
+                step="writing tags",
+                finished=finished,
+                items=len(tasks),
+            )

@@ -1,8 +1,10 @@
 """How a file is heard in a browser: as it is, or decoded into a WAV file that grows while it is heard."""
 
+import os
 import subprocess
 import sys
 import time
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from threading import Lock
@@ -55,6 +57,7 @@ class Decoders:
         self._folder, self._kept_bytes = folder, kept_bytes
         self._lock = Lock()
         self._running: dict[Path, subprocess.Popen[str]] = {}
+        self._growing: dict[Path, int] = {}
 
     def hearing(self, facts: Facts, name: str) -> Hearing:
         """The decoded file, which may still be growing. name tells it from those of other files and versions.
@@ -67,8 +70,12 @@ class Decoders:
         shape = ListeningShape.of(facts.sample_rate, facts.channels, facts.samples, facts.bit_depth)
         output = self._folder / f"{name}.wav"
         with self._lock:
+            with suppress(FileNotFoundError):
+                # The time of the file says when it was heard last.
+                os.utime(output)
             if not output.exists() and output not in self._running:
                 self._make_room(shape.total_bytes)
+                self._growing[output] = shape.total_bytes
                 self._running[output] = self._start(request_record(Path(facts.path), facts.choice(), shape, output))
         return Hearing(path=output, total_bytes=shape.total_bytes, media_type="audio/wav")
 
@@ -118,8 +125,9 @@ class Decoders:
         for path, process in list(self._running.items()):
             if process.poll() is not None and path.exists():
                 del self._running[path]
-        kept = sorted(self._folder.glob("*.wav"), key=lambda path: path.stat().st_atime)
-        total = sum(path.stat().st_size for path in kept) + wanted_bytes
+        kept = sorted(self._folder.glob("*.wav"), key=lambda path: path.stat().st_mtime_ns)
+        growing = sum(size for path, size in self._growing.items() if path in self._running and path not in kept)
+        total = sum(path.stat().st_size for path in kept) + growing + wanted_bytes
         for path in kept:
             if total <= self._kept_bytes:
                 return

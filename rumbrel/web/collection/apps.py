@@ -13,7 +13,7 @@ class CollectionConfig(AppConfig):
     def ready(self) -> None:
         from .services import carry_out_looks, reread_old_facts, scan_folder
 
-        add_entry(Entry(order=10, address="collection:index", label="Collection", below=("collection:",)))
+        add_entry(Entry(order=10, address="collection:index", label="Collection", below=("collection:", "tags:")))
         at_start(reread_old_facts)
         register(JobKind(key="look", run=carry_out_looks, address=_look_address))
         register(JobKind(key="scan", run=scan_folder, address=lambda folder: reverse("collection:folders")))

@@ -27,6 +27,7 @@ INSTALLED_APPS = [
     "rumbrel.web.targets",
     "rumbrel.web.batches",
     "rumbrel.web.playlists",
+    "rumbrel.web.tags",
     "rumbrel.web.discs",
     "rumbrel.web.bench",
     "rumbrel.web.demo",

@@ -43,6 +43,11 @@ class Rumbrel:
         return self.data / "listening"
 
     @property
+    def undo(self) -> Path:
+        """What edits of tags changed, so that it can be put back."""
+        return self.data / "undo"
+
+    @property
     def ledger(self) -> Path:
         return self.data / "ledger"
 

@@ -8,6 +8,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client, RequestFactory
 from django.urls import URLPattern, URLResolver, get_resolver, reverse
 
+from rumbrel.core.tags.wishes import TagWish
 from rumbrel.core.targets import find_target
 from rumbrel.web.batches.models import Batch
 from rumbrel.web.batches.services import BatchWish, start_batch
@@ -20,6 +21,7 @@ from rumbrel.web.playlists.models import Entry, Playlist
 from rumbrel.web.playlists.services import make_playlist
 from rumbrel.web.settings import base
 from rumbrel.web.settings.ours import secret_key
+from rumbrel.web.tags.services import start_edit
 from rumbrel.web.ui.middleware import bodiless_head
 from tests.web.case import WebCase
 
@@ -48,6 +50,7 @@ class SafetyCase(WebCase):
         self.playlist = make_playlist(name="List", track_ids=pulled_ids())
         self.disc = Disc.objects.create(playlist=self.playlist)
         self.batch = start_batch(track_ids=pulled_ids(), wish=BatchWish(target=find_target("archive-flac")))
+        self.edit = start_edit(track_ids=pulled_ids(), wish=TagWish(values={"genre": "Bells <b>"}))
         self.work()
         self.batch.refresh_from_db()
 
@@ -64,7 +67,7 @@ class SafetyCase(WebCase):
         }  # fmt: skip
         usual = {
             "collection": Track.objects.get(relative="a/peal <b>.flac").pk, "batches": self.batch.pk,
-            "playlists": self.playlist.pk, "discs": self.disc.pk, "jobs": Job.objects.first().pk,
+            "playlists": self.playlist.pk, "discs": self.disc.pk, "jobs": Job.objects.first().pk, "tags": self.edit.pk,
         }  # fmt: skip
         found = {}
         for name, pattern in patterns(get_resolver()):

@@ -3,6 +3,7 @@
 from .add_folder import FolderRefused, add_folder, allowed_roots, believe_loss, reread_old_facts, start_scan
 from .hear_track import Heard, TrackUnheard, hear_track
 from .keep_dropped import keep_dropped, keep_dropped_file, scan_dropped
+from .keep_edited import keep_edited
 from .look_at_tracks import NothingToLookAt, carry_out_looks, look_under_way, picture_path, start_looks
 from .pull_tracks import clear_pulls, pull_found, restore_pulls, toggle_pull
 from .remove_folder import folder_track_ids, remove_folder, rename_folder
@@ -23,6 +24,7 @@ __all__ = [
     "hear_track",
     "keep_dropped",
     "keep_dropped_file",
+    "keep_edited",
     "look_under_way",
     "missing_ids",
     "picture_path",

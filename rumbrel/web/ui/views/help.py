@@ -16,6 +16,7 @@ SHORTCUTS = (
     ("/", "search the collection"),
     ("f", "forecast for the pulled tracks"),
     ("l", "make a playlist of the pulled tracks"),
+    ("e", "edit the tags of the track, or of the pulled ones"),
     ("w", "work in the background"),
     ("d", "light or dark"),
     ("?", "this page"),

@@ -13,6 +13,7 @@ const keys = {
   d: switchTheme,
   f: () => press("f"),
   l: () => press("l"),
+  e: () => press("e"),
   w: () => press("w"),
   "/": () => document.querySelector("[type=search]")?.focus(),
   "?": () => { location.href = "/help/"; },

@@ -1,0 +1,18 @@
+"""Tags: edited for one track or many, with undo. The only thing here that changes a source."""
+
+from django.apps import AppConfig
+from django.urls import reverse
+
+from rumbrel.web.jobs.registry import JobKind, register
+from rumbrel.web.ui.traces import add_trace
+
+
+class TagsConfig(AppConfig):
+    name = "rumbrel.web.tags"
+
+    def ready(self) -> None:
+        from .queries import edits_of_track
+        from .services import carry_out_edit
+
+        add_trace("track", edits_of_track)
+        register(JobKind(key="tags", run=carry_out_edit, address=lambda edit: reverse("tags:edit", args=[edit])))

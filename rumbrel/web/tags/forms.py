@@ -1,0 +1,128 @@
+"""What is asked of the tags of some tracks."""
+
+import io
+from typing import Any
+
+from django import forms
+from PIL import Image, UnidentifiedImageError
+
+from rumbrel.core.tags import Cover
+from rumbrel.core.tags.mapping import FIELDS, row_for
+from rumbrel.core.tags.rules import LARGEST_COVER_BYTES
+from rumbrel.core.tags.wishes import CASES, TagWish
+
+from .models import TagEdit
+
+__all__ = ["MAIN_FIELDS", "EditForm", "TracksForm"]
+
+MAIN_FIELDS = (
+    "title", "artist", "album", "album_artist", "composer", "track", "disc", "date", "genre", "comment",
+)  # fmt: skip
+LONGEST_VALUE = 4_000
+MOST_TRACKS = 10_000
+_LABELS = [(row.name, row.label) for row in FIELDS]
+_MEDIA_TYPES = {"JPEG": "image/jpeg", "PNG": "image/png"}
+
+
+class TracksForm(forms.Form):
+    """Which tracks: "pulled", or their numbers."""
+
+    tracks = forms.CharField(required=False, max_length=90_000)
+
+    def ids(self) -> list[int] | None:
+        """None for the pulled ones."""
+        text = self.cleaned_data.get("tracks", "") if self.is_valid() else ""
+        words = [word for word in text.split(",") if word.isascii() and word.isdecimal() and len(word) < 19]
+        return [int(word) for word in words[:MOST_TRACKS]] or None
+
+
+class EditForm(TracksForm):
+    """A value for each field that is to be set; a field without one is left alone."""
+
+    more_name = forms.ChoiceField(required=False, label="Another field", choices=[("", "another field"), *_LABELS])
+    more_value = forms.CharField(required=False, label="Value of another field", max_length=LONGEST_VALUE)
+    pattern = forms.CharField(required=False, label="From names, by the pattern", max_length=300, strip=False)
+    swap_one = forms.ChoiceField(required=False, label="Swap", choices=[("", "–"), *_LABELS])
+    swap_other = forms.ChoiceField(required=False, label="with", choices=[("", "–"), *_LABELS])
+    trims = forms.BooleanField(required=False, label="Trim spaces")
+    case = forms.ChoiceField(
+        required=False,
+        label="Letter case",
+        choices=[("", "as it is"), *((key, each[0]) for key, each in CASES.items())],
+    )
+    case_field = forms.ChoiceField(required=False, label="of", choices=_LABELS, initial="title")
+    numbers = forms.BooleanField(required=False, label="Number in this order")
+    first_number = forms.IntegerField(required=False, label="from", min_value=0, max_value=9_999, initial=1)
+    cover_act = forms.ChoiceField(
+        required=False, label="Pictures",
+        choices=[choice for choice in TagEdit.CoverAct.choices if choice[0] != TagEdit.CoverAct.BACK],
+    )  # fmt: skip
+    cover = forms.FileField(required=False, label="Picture", max_length=400)
+    cover_pixels = forms.IntegerField(required=False, label="at most", min_value=16, max_value=4_000, initial=600)
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        for name in ("more_name", "more_value", "cover"):
+            self.fields[name].widget.attrs["aria-label"] = str(self.fields[name].label)
+        for name in MAIN_FIELDS:
+            row = row_for(name)
+            label = row.label if row else name
+            self.fields[f"value_{name}"] = forms.CharField(required=False, label=label, max_length=LONGEST_VALUE)
+            self.fields[f"out_{name}"] = forms.BooleanField(required=False, label=f"Take {label} out")
+
+    def clean_cover(self) -> Cover | None:
+        file = self.cleaned_data.get("cover")
+        if not file:
+            return None
+        if file.size > LARGEST_COVER_BYTES:
+            raise forms.ValidationError("The picture is too large: at most 16 MB. Make it smaller first.")
+        data = file.read()
+        try:
+            # What the file says of itself is not believed.
+            with Image.open(io.BytesIO(data), formats=tuple(_MEDIA_TYPES)) as picture:
+                media_type = _MEDIA_TYPES[picture.format or ""]
+                picture.verify()
+        except (
+            UnidentifiedImageError,
+            OSError,
+            ValueError,
+            SyntaxError,
+            KeyError,
+            Image.DecompressionBombError,
+        ) as error:
+            raise forms.ValidationError("That is no JPEG or PNG picture that can be read. Choose another.") from error
+        return Cover(media_type=media_type, data=data)
+
+    def clean(self) -> dict[str, Any]:
+        found = super().clean() or {}
+        if bool(found.get("swap_one")) != bool(found.get("swap_other")):
+            self.add_error("swap_other", "Choose both fields that are to be swapped.")
+        return found
+
+    def remarks(self) -> list[str]:
+        """What could not be taken as it was asked, each beside the name of its field."""
+        self.is_valid()
+        return [
+            str(error) if name == "__all__" else f"{self.fields[name].label}: {error}"
+            for name, errors in self.errors.items()
+            for error in errors
+        ]
+
+    def wish(self) -> TagWish:
+        """What was asked; call is_valid before."""
+        found = self.cleaned_data
+        values = {}
+        for name in MAIN_FIELDS:
+            if found.get(f"out_{name}"):
+                values[name] = ""
+            elif text := found.get(f"value_{name}"):
+                values[name] = text
+        if found.get("more_name"):
+            values[found["more_name"]] = found.get("more_value", "")
+        one, other = found.get("swap_one"), found.get("swap_other")
+        first = found.get("first_number")
+        return TagWish(
+            pattern=found.get("pattern", ""), values=values, swap=(one, other) if one and other else None,
+            trims=bool(found.get("trims")), case=found.get("case", ""), case_fields=(found.get("case_field") or "title",),
+            numbers=bool(found.get("numbers")), first_number=1 if first is None else first,
+        )  # fmt: skip

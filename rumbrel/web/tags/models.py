@@ -1,0 +1,60 @@
+"""Edits of tags: what was asked of each file, what it said before, and what became of it."""
+
+from django.db import models
+
+from rumbrel.web.collection.models import Track
+from rumbrel.web.jobs.models import Job
+
+
+class TagEdit(models.Model):
+    """Changes of the tags of some files, made in one job.
+
+    cover_act says what is done with pictures: "" nothing, else put in, taken out, made smaller to cover_pixels, or
+    put back as they were. undoes is the edit that this one takes back.
+    """
+
+    class CoverAct(models.TextChoices):
+        NONE = "", "leave them"
+        PUT = "put", "put in this one instead"
+        TAKE = "take", "take all out"
+        SMALLER = "smaller", "make them smaller"
+        BACK = "back", "put back"
+
+    title = models.CharField(max_length=200)
+    cover_act = models.CharField(max_length=10, choices=CoverAct.choices, blank=True)
+    cover_pixels = models.PositiveIntegerField(null=True)
+    undoes = models.OneToOneField("self", on_delete=models.SET_NULL, null=True, related_name="undone_by")
+    job = models.ForeignKey(Job, on_delete=models.SET_NULL, null=True, related_name="+")
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("-pk",)
+
+    def __str__(self) -> str:
+        return self.title
+
+
+class EditedFile(models.Model):
+    """One file of an edit. change holds the new values by our names of fields, [] for one that goes; before what they
+    were. has_pictures says that its pictures before are kept beside, for undo."""
+
+    class State(models.TextChoices):
+        WAITING = "waiting"
+        DONE = "done"
+        FAILED = "failed"
+
+    edit = models.ForeignKey(TagEdit, on_delete=models.CASCADE, related_name="files")
+    track = models.ForeignKey(Track, on_delete=models.SET_NULL, null=True, related_name="+")
+    title = models.TextField()
+    change = models.JSONField(default=dict)
+    before = models.JSONField(default=dict)
+    has_pictures = models.BooleanField(default=False)
+    state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
+    error = models.TextField(blank=True)
+
+    class Meta:
+        ordering = ("pk",)
+        indexes = (models.Index(fields=("edit", "state")),)
+
+    def __str__(self) -> str:
+        return f"{self.title} ({self.state})"

@@ -1,0 +1,50 @@
+"""Tracks as their tags are edited, and the edits that were made."""
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from django.db.models import Count, Q, QuerySet
+from django.urls import reverse
+
+from rumbrel.core.tags.wishes import NamedFile
+from rumbrel.web.collection.queries import known_tracks
+from rumbrel.web.ui.traces import Trace, TraceRow
+
+from .models import EditedFile, TagEdit
+
+__all__ = ["edits", "edits_of_track", "named_files"]
+
+_MOST_TRACES = 5
+
+
+def named_files(track_ids: Sequence[int]) -> list[NamedFile]:
+    """Tracks with their fields and names, in the order given; those that cannot be edited now are left out."""
+    return [
+        NamedFile(
+            id=track.pk,
+            name=str(Path(Path(track.folder).name, track.relative).with_suffix("")),
+            fields=dict(track.facts.tags.fields),
+        )
+        for track in known_tracks(track_ids)
+        if track.facts is not None and not track.missing
+    ]
+
+
+def edits() -> QuerySet[TagEdit]:
+    """Newest first, with how many files each is of and how many of them could not be written."""
+    failed = Count("files", filter=Q(files__state=EditedFile.State.FAILED))
+    return TagEdit.objects.select_related("job", "undone_by").annotate(total=Count("files"), failed=failed).order_by("-pk")
+
+
+def edits_of_track(track_id: int) -> Trace:
+    """The edits that wrote into a track's file, newest first."""
+    files = EditedFile.objects.filter(track_id=track_id, state=EditedFile.State.DONE).select_related("edit")
+    rows = [
+        TraceRow(
+            name=file.edit.title,
+            detail=f"{file.edit.created_at:%Y-%m-%d %H:%M}",
+            address=reverse("tags:edit", args=[file.edit_id]),
+        )
+        for file in files.order_by("-pk")[:_MOST_TRACES]
+    ]
+    return Trace(heading="Tags edited", rows=tuple(rows), total=files.count() if rows else 0)

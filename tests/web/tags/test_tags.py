@@ -1,0 +1,158 @@
+"""Tags of one track and of many: shown, previewed, written in the background, taken back."""
+
+import io
+from unittest import mock
+
+import mutagen.flac
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.urls import reverse
+from PIL import Image
+
+from rumbrel.core.errors import OutputError
+from rumbrel.core.tags import TagSet, write_tags
+from rumbrel.web.collection.models import DeepLook, Facet, Track
+from rumbrel.web.collection.queries import Sentence, find_tracks, pulled_ids
+from rumbrel.web.collection.services import start_looks, start_scan
+from rumbrel.web.tags.models import EditedFile, TagEdit
+from tests.signals import write_sound
+from tests.web.case import WebCase
+
+
+class TagCase(WebCase):
+    def setUp(self) -> None:
+        super().setUp()
+        for number in range(1, 4):
+            path = write_sound(self.source / "Tower" / f"0{number} Peal <b>{number}.flac", 9_000, seed=number)
+            fields = {"title": (f"Old {number}",), "album": ("Tower",), "genre": ("Bells",)}
+            write_tags(path, TagSet(fields=fields), container="flac", codec="flac")
+        self.scan()
+        self.ids = self.pull_all()
+
+    def told(self, number: int) -> mutagen.flac.FLAC:
+        return mutagen.flac.FLAC(self.source / "Tower" / f"0{number} Peal <b>{number}.flac")
+
+    def preview(self, **asked: object) -> str:
+        return self.client.post(reverse("tags:preview"), asked).content.decode()
+
+    def write(self, **asked: object) -> TagEdit:
+        answer = self.client.post(reverse("tags:write"), asked)
+        edit = TagEdit.objects.latest("pk")
+        self.assertRedirects(answer, reverse("tags:edit", args=[edit.pk]))
+        self.work()
+        return edit
+
+    def picture(self, size: int = 800) -> SimpleUploadedFile:
+        data = io.BytesIO()
+        Image.new("RGB", (size, size), (20, 90, 80)).save(data, "PNG")
+        return SimpleUploadedFile("cover.png", data.getvalue())
+
+
+class EditTests(TagCase):
+    def test_values_that_differ_and_values_that_are_alike(self) -> None:
+        page = self.page(reverse("tags:tags"))
+        for text in (
+            "3 tracks of the pull list",
+            "3 different values, kept",
+            'placeholder="Tower"',
+            "the only thing that changes your files",
+        ):
+            self.assertIn(text, page)
+        self.assertIn("1 track.", self.page(reverse("tags:tags"), tracks=self.ids[0]))
+        self.assertIn("No track to edit", self.page(reverse("tags:tags"), tracks="999999"))
+
+    def test_what_would_change_is_shown_for_every_file(self) -> None:
+        self.assertIn("Nothing yet", self.preview())
+        page = self.preview(value_album="Tower", pattern="{track:02d} {title}", out_genre="on")
+        for text in ("Write into 3 files", "Peal &lt;b&gt;2", "Old 2", "taken out"):
+            self.assertIn(text, page)
+        self.assertNotIn("Album", page, "which says so already")
+        self.assertIn("every file says so already", self.preview(value_album="Tower"))
+        for asked, words in (
+            ({"pattern": "{titel}"}, "no field &#x27;titel&#x27;"),
+            ({"swap_one": "title"}, "Choose both fields"),
+            ({"value_title": "x" * 5_000}, "at most 4000 characters"),
+            ({"cover": SimpleUploadedFile("x.png", b"no picture"), "cover_act": "put"}, "no JPEG or PNG"),
+        ):
+            self.assertIn(words, self.preview(**asked), asked)
+
+    def test_written_found_and_taken_back(self) -> None:
+        start_looks(track_ids=self.ids)
+        self.work()
+        edit = self.write(value_album="Days & nights", pattern="{track:02d} {title}", out_genre="on")
+        edit.job.refresh_from_db()
+        self.assertEqual(edit.job.message, "3 files written, the sound of each proved unchanged.")
+        self.assertEqual(
+            dict(self.told(2).tags), {"album": ["Days & nights"], "tracknumber": ["2"], "title": ["Peal <b>2"]}
+        )
+        self.assertEqual(find_tracks(Sentence(text="nights")).count(), 3)
+        track = Track.objects.get(pk=self.ids[1])
+        self.assertEqual((track.title, track.album), ("Peal <b>2", "Days & nights"))
+        look = DeepLook.objects.get(track=track)
+        self.assertEqual(
+            (look.size_bytes, look.modified_ns), (track.size_bytes, track.modified_ns), "its sound is known still"
+        )
+        start_scan(folder=track.folder)
+        self.assertIn("3 tracks", self.work()[0].message)
+        page = self.page(reverse("tags:edit", args=[edit.pk]))
+        for text in ("Old 2", "Peal &lt;b&gt;2", "taken out", "Take it back"):
+            self.assertIn(text, page)
+        self.client.post(reverse("tags:undo", args=[edit.pk]))
+        self.work()
+        self.assertEqual(dict(self.told(2).tags), {"title": ["Old 2"], "album": ["Tower"], "genre": ["Bells"]})
+        self.assertEqual(Facet.objects.get().tracks, 3)
+        page = self.client.post(reverse("tags:undo", args=[edit.pk]), follow=True).content.decode()
+        self.assertIn("taken back already", page)
+        self.assertIn("Tags edited", self.page(reverse("collection:track", args=[track.pk])))
+
+    def test_pictures_are_put_in_made_smaller_taken_out_and_come_back(self) -> None:
+        self.write(cover_act="put", cover=self.picture())
+        self.assertEqual([len(self.told(n).pictures) for n in (1, 2, 3)], [1, 1, 1])
+        self.write(cover_act="smaller", cover_pixels=100)
+        with Image.open(io.BytesIO(self.told(1).pictures[0].data)) as small:
+            self.assertEqual((small.size, small.format), ((100, 100), "JPEG"))
+        taken = self.write(cover_act="take", tracks=str(self.ids[0]))
+        self.assertEqual([len(self.told(n).pictures) for n in (1, 2)], [0, 1])
+        self.client.post(reverse("tags:undo", args=[taken.pk]))
+        self.work()
+        with Image.open(io.BytesIO(self.told(1).pictures[0].data)) as small:
+            self.assertEqual(small.size, (100, 100))
+        page = self.client.post(reverse("tags:write"), {"cover_act": "put"}, follow=True).content.decode()
+        self.assertIn("Choose the picture", page)
+
+    def test_a_file_that_cannot_be_written_is_said_and_the_others_go_on(self) -> None:
+        changed = self.source / "Tower" / "02 Peal <b>2.flac"
+        changed.touch()
+        edit = self.write(value_genre="Carillon")
+        edit.job.refresh_from_db()
+        self.assertEqual(edit.job.message, "2 files written, the sound of each proved unchanged; 1 could not be.")
+        self.assertEqual([self.told(n).tags["genre"] for n in (1, 2, 3)], [["Carillon"], ["Bells"], ["Carillon"]])
+        self.assertIn("changed since it was scanned", self.page(reverse("tags:edit", args=[edit.pk])))
+        start_scan(folder=Track.objects.first().folder)
+        self.work()
+        self.client.post(reverse("tags:again", args=[edit.pk]))
+        self.work()
+        self.assertEqual(self.told(2).tags["genre"], ["Carillon"])
+        self.assertEqual(set(edit.files.values_list("state", flat=True)), {EditedFile.State.DONE})
+
+    def test_a_job_that_dies_goes_on_where_it_was(self) -> None:
+        with mock.patch("rumbrel.web.tags.services.carry_out_edit.keep_pictures", side_effect=OutputError("full")):
+            self.write(cover_act="put", cover=self.picture())
+            self.write(value_genre="Carillon", numbers="on", cover_act="take")
+        edit = TagEdit.objects.latest("pk")
+        edit.job.refresh_from_db()
+        self.assertEqual((edit.job.state, edit.job.error), ("failed", "full"))
+        self.client.post(reverse("jobs:continue", args=[edit.job.pk]))
+        self.work()
+        self.assertEqual([self.told(n).tags["tracknumber"] for n in (1, 2, 3)], [["1"], ["2"], ["3"]])
+
+    def test_a_second_press_of_an_edit_changes_nothing(self) -> None:
+        asked = {"value_album": "Day", "tracks": str(self.ids[0])}
+        for _ in range(2):
+            page = self.client.post(reverse("tags:write"), asked, follow=True).content.decode()
+        self.assertIn("being written", page)
+        self.work()
+        TagEdit.objects.all().delete()
+        self.write(value_genre="Carillon")
+        page = self.client.post(reverse("tags:write"), {"value_genre": "Carillon"}, follow=True).content.decode()
+        self.assertIn("That would change nothing", page)
+        self.assertEqual((TagEdit.objects.count(), len(pulled_ids())), (1, 3))
