@@ -282,3 +282,26 @@ class TagTests(BrowserCase):
         expect(page.locator("#edited")).to_contain_text("12 files written", timeout=A_WHILE_MS)
         self.assertFalse(mutagen.flac.FLAC(paths[6]).tags)
         self.assertEqual(self.faults, [])
+
+
+@slow
+class FixityTests(BrowserCase):
+    command, own = "serve", "fixity"
+
+    def test_one_flipped_bit_is_found(self) -> None:
+        folder = self.instance.data / "demo" / "Masters"
+        paths = [write_sound(folder / f"Master {number}.flac", seed=number) for number in range(1, 6)]
+        page = self.page("/folders/", viewport={"width": 1280, "height": 800})
+        page.get_by_label("Folder", exact=True).fill(str(folder))
+        page.get_by_role("button", name="Add and scan").click()
+        expect(page.locator("#folders tr", has_text="Masters")).to_contain_text("done: 5", timeout=A_WHILE_MS)
+        page.get_by_role("link", name="Fixity").click()
+        page.get_by_role("button", name="Compare").click()
+        expect(page.locator("#fixity")).to_contain_text("5 kept.", timeout=A_WHILE_MS)
+        raw = bytearray(paths[3].read_bytes())
+        raw[len(raw) // 2] ^= 1
+        paths[3].write_bytes(raw)
+        page.get_by_role("button", name="Compare").click()
+        expect(page.locator("#fixity")).to_contain_text("4 unchanged, 1 sound changed.", timeout=A_WHILE_MS)
+        expect(page.locator("#fixity tr", has_text="Master 4")).to_contain_text("Bring it back from a copy")
+        self.assertEqual(self.faults, [])

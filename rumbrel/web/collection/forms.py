@@ -4,6 +4,7 @@ from typing import Any
 
 from django import forms
 
+from .models import SourceFolder
 from .queries import ANY, NONE, ORDERS, Sentence, choices
 
 LONGEST_SEARCH = 400
@@ -83,6 +84,13 @@ class BrowseForm(forms.Form):
 
 class NameForm(forms.Form):
     label = forms.CharField(required=False, label="Called", max_length=120)
+
+
+class FixityForm(forms.Form):
+    """Which folder, "" for all; and a list of checksums of one."""
+
+    folder = forms.ModelChoiceField(SourceFolder.objects.order_by("path"), required=False, empty_label="all folders")
+    checksums = forms.FileField(required=False, label="List of SHA-256 checksums", max_length=400)
 
 
 class DroppedFileForm(forms.Form):

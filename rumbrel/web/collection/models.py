@@ -191,3 +191,55 @@ class LookWork(models.Model):
 
     def __str__(self) -> str:
         return f"look at {len(self.track_ids)} tracks"
+
+
+class Fixity(models.Model):
+    """What was kept of a track's file, and how it stood to that when it was compared last.
+
+    sha256 and sound are what it is to be; now_sha256 and now_sound what it was then. kept_at is when it was first
+    kept or last taken as it was.
+    """
+
+    track = models.OneToOneField(Track, on_delete=models.CASCADE, primary_key=True, related_name="fixity")
+    sha256 = models.CharField(max_length=64)
+    sound = models.CharField(max_length=40, blank=True)
+    now_sha256 = models.CharField(max_length=64, blank=True)
+    now_sound = models.CharField(max_length=40, blank=True)
+    state = models.CharField(max_length=20)
+    error = models.TextField(blank=True)
+    kept_at = models.DateTimeField()
+    checked_at = models.DateTimeField(null=True)
+
+    class Meta:
+        verbose_name_plural = "fixities"
+        indexes = (models.Index(fields=("state",)),)
+
+    def __str__(self) -> str:
+        return f"{self.track_id}: {self.state}"
+
+
+class FixityEvent(models.Model):
+    """Something that happened to what is kept of a track: it stays, whatever comes later."""
+
+    track = models.ForeignKey(Track, on_delete=models.CASCADE, related_name="fixity_events")
+    state = models.CharField(max_length=40)
+    sha256 = models.CharField(max_length=64, blank=True)
+    at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("-pk",)
+
+    def __str__(self) -> str:
+        return f"{self.track_id}: {self.state}"
+
+
+class FixityWork(models.Model):
+    """A comparison of all tracks, or of those of a folder."""
+
+    folder = models.ForeignKey(SourceFolder, on_delete=models.CASCADE, null=True)
+    job = models.ForeignKey("jobs.Job", on_delete=models.SET_NULL, null=True, related_name="+")
+    counts = models.JSONField(default=dict)
+    done_ids = models.JSONField(default=list)
+
+    def __str__(self) -> str:
+        return f"fixity of {self.folder or 'all'}"

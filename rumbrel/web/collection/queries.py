@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from django.db import connection
-from django.db.models import BigIntegerField, Exists, ExpressionWrapper, F, OuterRef, Q, QuerySet, Sum
+from django.db.models import BigIntegerField, Count, Exists, ExpressionWrapper, F, OuterRef, Q, QuerySet, Sum
 from django.db.models import Max as Largest
 from django.db.models.expressions import RawSQL
 
@@ -12,17 +12,20 @@ from rumbrel.core.inspection import Facts
 from rumbrel.web.jobs.models import Job
 
 from .facts import restored_facts
-from .models import Facet, Pull, PullList, SourceFolder, Track, TrackFacts
+from .models import Facet, Fixity, FixityEvent, Pull, PullList, SourceFolder, Track, TrackFacts
 
 __all__ = [
     "ORDERS",
     "Page",
     "Sentence",
     "Totals",
+    "changed_files",
     "choices",
     "KnownTrack",
     "facts_by_id",
     "find_tracks",
+    "fixity_counts",
+    "fixity_of",
     "folder_rows",
     "known_tracks",
     "page_of",
@@ -304,3 +307,23 @@ def facts_by_id(ids: Sequence[int]) -> dict[int, Facts]:
         rows = TrackFacts.objects.filter(track_id__in=turn).values_list("track_id", "data")
         found |= {pk: restored_facts(data) for pk, data in rows}
     return found
+
+
+def fixity_counts() -> dict[str, int]:
+    """How many tracks are in each state, and how many nothing was kept of."""
+    counts = dict(Fixity.objects.order_by().values_list("state").annotate(n=Count("pk")))
+    return {**counts, "not kept": Track.objects.count() - sum(counts.values())}
+
+
+def changed_files() -> QuerySet[Fixity]:
+    """Everything that is not as it was kept, the worst first."""
+    return (
+        Fixity.objects.exclude(state__in=("unchanged", "kept", "from a list of checksums"))
+        .select_related("track", "track__folder")
+        .order_by("state", "track__relative")
+    )
+
+
+def fixity_of(track_id: int) -> tuple[Fixity | None, list[FixityEvent]]:
+    """What was kept of a track, and its history, newest first."""
+    return Fixity.objects.filter(track_id=track_id).first(), list(FixityEvent.objects.filter(track_id=track_id)[:20])

@@ -2,7 +2,7 @@
 
 from django.urls import path
 
-from .views import collection, folders, listening, pulls, track
+from .views import collection, fixity, folders, listening, pulls, track
 
 app_name = "collection"
 urlpatterns = [
@@ -15,6 +15,12 @@ urlpatterns = [
     path("tracks/<int:pk>/picture/", listening.picture, name="picture"),
     path("tracks/<int:pk>/look/", listening.look, name="look"),
     path("tracks/<int:pk>/look/start/", listening.start_look, name="start-look"),
+    path("fixity/", fixity.fixity, name="fixity"),
+    path("fixity/list/", fixity.listing, name="fixity-list"),
+    path("fixity/check/", fixity.check, name="check-fixity"),
+    path("fixity/checksums/", fixity.take_checksums, name="take-checksums"),
+    path("folders/<int:pk>/checksums/", fixity.checksums, name="checksums"),
+    path("tracks/<int:pk>/as-it-is/", fixity.take, name="take-as-it-is"),
     path("pull/look/", listening.look_at_pulled, name="look-at-pulled"),
     path("pull/all/", collection.pull_all, name="pull-all"),
     path("pull/clear/", pulls.clear, name="clear-pull"),

@@ -33,7 +33,9 @@ def named_files(track_ids: Sequence[int]) -> list[NamedFile]:
 def edits() -> QuerySet[TagEdit]:
     """Newest first, with how many files each is of and how many of them could not be written."""
     failed = Count("files", filter=Q(files__state=EditedFile.State.FAILED))
-    return TagEdit.objects.select_related("job", "undone_by").annotate(total=Count("files"), failed=failed).order_by("-pk")
+    return (
+        TagEdit.objects.select_related("job", "undone_by").annotate(total=Count("files"), failed=failed).order_by("-pk")
+    )
 
 
 def edits_of_track(track_id: int) -> Trace:

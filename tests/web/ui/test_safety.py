@@ -38,7 +38,7 @@ def patterns(resolver: URLResolver, space: str = "") -> list[tuple[str, URLPatte
 
 
 _OF_FOLDERS = (
-    "scan", "stop-scan", "believe-loss", "missing", "remove-missing", "rename-folder", "remove-folder", "folder-removed",
+    "scan", "stop-scan", "believe-loss", "missing", "checksums", "remove-missing", "rename-folder", "remove-folder", "folder-removed",
 )  # fmt: skip
 
 

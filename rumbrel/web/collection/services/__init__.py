@@ -1,6 +1,7 @@
 """What is done with the collection."""
 
 from .add_folder import FolderRefused, add_folder, allowed_roots, believe_loss, reread_old_facts, start_scan
+from .check_fixity import carry_out_fixity, keep_checksums, manifest_of, start_fixity, take_as_it_is
 from .hear_track import Heard, TrackUnheard, hear_track
 from .keep_dropped import keep_dropped, keep_dropped_file, scan_dropped
 from .keep_edited import keep_edited
@@ -18,14 +19,17 @@ __all__ = [
     "add_folder",
     "allowed_roots",
     "believe_loss",
+    "carry_out_fixity",
     "carry_out_looks",
     "clear_pulls",
     "folder_track_ids",
     "hear_track",
+    "keep_checksums",
     "keep_dropped",
     "keep_dropped_file",
     "keep_edited",
     "look_under_way",
+    "manifest_of",
     "missing_ids",
     "picture_path",
     "pull_found",
@@ -37,7 +41,9 @@ __all__ = [
     "restore_pulls",
     "scan_dropped",
     "scan_folder",
+    "start_fixity",
     "start_looks",
     "start_scan",
+    "take_as_it_is",
     "toggle_pull",
 ]

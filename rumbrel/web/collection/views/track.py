@@ -14,7 +14,7 @@ from rumbrel.web.ui.traces import traces_of
 
 from .. import services
 from ..models import DeepLook, Pull, Track
-from ..queries import Sentence, facts_by_id, totals_of
+from ..queries import Sentence, facts_by_id, fixity_of, totals_of
 from ..rows import edge_words, fit_groups, look_rows, tag_rows
 
 
@@ -27,8 +27,10 @@ def _context(pk: int) -> dict[str, Any]:
     track = _track(pk)
     facts = facts_by_id([pk]).get(pk)
     fits = [(target, fit_to(facts, target)) for target in all_targets()] if facts and not track.missing_since else []
+    fixity, events = fixity_of(pk)
     return {
-        "track": track,
+        "fixity": fixity,
+        "events": events,
         "facts": facts,
         "fits": fit_groups(fits),
         "tags": tag_rows(facts) if facts else (),

@@ -1,0 +1,172 @@
+"""Fixity of the collection: digests kept, compared, taken as they are, written out and read in."""
+
+from collections import Counter
+from collections.abc import Iterator
+
+from django.db import transaction
+from django.utils import timezone
+
+from rumbrel.core.crew import default_jobs
+from rumbrel.core.inspection import Facts
+from rumbrel.core.progress import Progress, Unit
+from rumbrel.core.workflows.fixity import (
+    Digests,
+    FixityFinding,
+    FixityState,
+    FixityTask,
+    check_files,
+    digests_of,
+    manifest_line,
+)
+from rumbrel.web.jobs.models import Job
+from rumbrel.web.jobs.services import Desk, start_job
+from rumbrel.web.ui.words import counted
+
+from ..models import Fixity, FixityEvent, FixityWork, SourceFolder, Track
+from ..queries import facts_by_id
+
+__all__ = ["carry_out_fixity", "keep_checksums", "manifest_of", "note_edited_file", "start_fixity", "take_as_it_is"]
+
+_EDITED = "tags edited here"
+_TAKEN = "taken as it is"
+_FROM_LIST = "from a list of checksums"
+_CHANGED = (FixityState.TAGS, FixityState.SOUND)
+
+
+def start_fixity(*, folder: SourceFolder | None) -> Job:
+    """Queue a comparison; where one of the same is under way, that is the job."""
+    with transaction.atomic():
+        under_way = FixityWork.objects.filter(folder=folder, job__state__in=Job.ACTIVE).select_related("job").first()
+        if under_way and under_way.job:
+            return under_way.job
+        work = FixityWork.objects.create(folder=folder)
+        title = f"Fixity of {folder.name}" if folder else "Fixity of all tracks"
+        work.job = start_job(kind="fixity", subject=work.pk, title=title)
+        work.save(update_fields=["job"])
+    return work.job
+
+
+def carry_out_fixity(desk: Desk, work_id: int) -> str:
+    """Compare every file; what was compared before a stop is not compared again. Returns what was found."""
+    work = FixityWork.objects.select_related("folder").get(pk=work_id)
+    desk.report(Progress(done=0, total=0, unit=Unit.BYTES, step="looking for files"))
+    tracks = Track.objects.filter(folder=work.folder) if work.folder else Track.objects.all()
+    counts, done = Counter(work.counts), set(work.done_ids)
+    ids = [pk for pk in tracks.order_by("pk").values_list("pk", flat=True) if pk not in done]
+    known = {row.track_id: row for row in Fixity.objects.filter(track__in=tracks)}
+    tasks = []
+    for pk, facts in facts_by_id(ids).items():
+        kept = known.get(pk)
+        digests = Digests(sha256=kept.sha256, sound=kept.sound) if kept else None
+        tasks.append(FixityTask(id=pk, facts=facts, known=digests))
+    try:
+        for event in check_files(tasks, jobs=default_jobs()):
+            if isinstance(event, Progress):
+                desk.report(event)
+            else:
+                _keep(event, known.get(event.id))
+                counts[str(event.state)] += 1
+                done.add(event.id)
+    finally:
+        FixityWork.objects.filter(pk=work.pk).update(counts=counts, done_ids=sorted(done))
+    return _summary(counts)
+
+
+def _keep(finding: FixityFinding, kept: Fixity | None) -> None:
+    now = timezone.now()
+    state, digests = str(finding.state), finding.digests
+    with transaction.atomic():
+        if not Track.objects.filter(pk=finding.id).exists():
+            return
+        if kept is None:
+            if digests is None:
+                return
+            Fixity.objects.create(
+                track_id=finding.id, sha256=digests.sha256, sound=digests.sound, now_sha256=digests.sha256,
+                now_sound=digests.sound, state=FixityState.UNCHANGED, kept_at=now, checked_at=now,
+            )  # fmt: skip
+        else:
+            Fixity.objects.filter(pk=kept.pk).update(
+                state=state, error=finding.error, checked_at=now, now_sha256=digests.sha256 if digests else "",
+                now_sound=digests.sound if digests else "",
+                # What came from a list of checksums knows of the file alone.
+                sound=kept.sound or (digests.sound if digests and finding.state is FixityState.UNCHANGED else ""),
+            )  # fmt: skip
+        if kept is None or kept.state != state:
+            FixityEvent.objects.create(track_id=finding.id, state=state, sha256=digests.sha256 if digests else "")
+
+
+def _summary(counts: Counter[str]) -> str:
+    parts = [f"{counts[state]:,} {state}" for state in FixityState if counts[state]]
+    return f"{', '.join(parts)}." if parts else "There was nothing to compare."
+
+
+def take_as_it_is(*, track: Track) -> bool:
+    """The user says that the change was meant: from now on the file is to be as it was found. False where nothing
+    was found to be changed."""
+    row = Fixity.objects.filter(track=track, state__in=_CHANGED).exclude(now_sha256="").first()
+    if row is None:
+        return False
+    with transaction.atomic():
+        row.sha256, row.sound, row.state, row.kept_at = (
+            row.now_sha256,
+            row.now_sound,
+            FixityState.UNCHANGED,
+            timezone.now(),
+        )
+        row.save()
+        FixityEvent.objects.create(track=track, state=_TAKEN, sha256=row.sha256)
+    return True
+
+
+def note_edited_file(*, track: Track, facts: Facts) -> None:
+    """A file whose tags were edited here is to be as it is now, if it was right before; the caller owns the transaction."""
+    row = Fixity.objects.filter(track=track).first()
+    if row is None or row.state in (FixityState.SOUND, FixityState.UNREADABLE):
+        return
+    try:
+        digests = digests_of(facts)
+    except OSError:
+        return
+    if row.sound and row.sound != digests.sound:
+        return
+    row.sha256 = row.now_sha256 = digests.sha256
+    row.sound = row.now_sound = digests.sound
+    row.state = FixityState.UNCHANGED
+    row.save()
+    FixityEvent.objects.create(track=track, state=_EDITED, sha256=digests.sha256)
+
+
+def manifest_of(*, folder: SourceFolder) -> Iterator[str]:
+    """Checksums of a folder's files as they are to be, by their names below it."""
+    rows = Fixity.objects.filter(track__folder=folder).order_by("track__relative")
+    for sha256, relative in rows.values_list("sha256", "track__relative").iterator():
+        yield manifest_line(sha256, relative)
+
+
+def keep_checksums(*, folder: SourceFolder, checksums: dict[str, str]) -> str:
+    """Take in a list of checksums: files of which nothing was kept are to be as it says. Returns what came of it."""
+    tracks = {track.relative: track for track in folder.tracks.select_related("fixity")}
+    new, equal, different = [], 0, []
+    for name, sha256 in checksums.items():
+        track = tracks.get(name) or tracks.get(name.partition("/")[2])
+        if track is None:
+            continue
+        row = getattr(track, "fixity", None)
+        if row is None:
+            new.append(Fixity(track=track, sha256=sha256, state=_FROM_LIST, kept_at=timezone.now()))
+        elif row.sha256 == sha256:
+            equal += 1
+        else:
+            different.append(track.relative)
+    with transaction.atomic():
+        Fixity.objects.bulk_create(new)
+        FixityEvent.objects.bulk_create(
+            [FixityEvent(track=row.track, state=_FROM_LIST, sha256=row.sha256) for row in new]
+        )
+    unknown = len(checksums) - len(new) - equal - len(different)
+    parts = [f"{counted(len(new), 'checksum')} kept, to be compared"]
+    parts += [f"{equal:,} the same as kept"] if equal else []
+    parts += [f"{len(different):,} other than kept, which stays: {', '.join(different[:3])}"] if different else []
+    parts += [f"{counted(unknown, 'name')} of no track here"] if unknown else []
+    return f"{'; '.join(parts)}."

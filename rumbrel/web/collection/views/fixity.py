@@ -1,0 +1,89 @@
+"""Fixity: is it still what it was?"""
+
+from typing import Any
+
+from django.contrib import messages
+from django.core.paginator import Paginator
+from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
+from django.http.response import HttpResponseBase
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_POST, require_safe
+
+from rumbrel.core.errors import RumbrelError
+from rumbrel.core.workflows.fixity import read_manifest
+from rumbrel.web.jobs.models import Job
+from rumbrel.web.ui.answers import back_to
+
+from .. import services
+from ..forms import FixityForm
+from ..models import SourceFolder, Track
+from ..queries import changed_files, fixity_counts
+
+PAGE_FILES = 100
+LARGEST_LIST_BYTES = 50_000_000
+
+
+def _context(request: HttpRequest) -> dict[str, Any]:
+    return {
+        "form": FixityForm(),
+        "counts": fixity_counts(),
+        "page": Paginator(changed_files(), PAGE_FILES).get_page(request.GET.get("page")),
+        "folders": SourceFolder.objects.order_by("path"),
+        "jobs": list(Job.objects.filter(kind="fixity", state__in=Job.ACTIVE)),
+        "last": Job.objects.filter(kind="fixity").exclude(state__in=Job.ACTIVE).first(),
+    }
+
+
+@require_safe
+def fixity(request: HttpRequest) -> HttpResponse:
+    return render(request, "collection/fixity.html", _context(request))
+
+
+@require_safe
+def listing(request: HttpRequest) -> HttpResponse:
+    return render(request, "collection/_fixity.html", _context(request))
+
+
+@require_POST
+def check(request: HttpRequest) -> HttpResponse:
+    form = FixityForm(request.POST)
+    services.start_fixity(folder=form.cleaned_data["folder"] if form.is_valid() else None)
+    return redirect("collection:fixity")
+
+
+@require_POST
+def take(request: HttpRequest, pk: int) -> HttpResponse:
+    track = get_object_or_404(Track, pk=pk)
+    if services.take_as_it_is(track=track):
+        messages.success(request, f"{track} is to be as it is now.")
+    else:
+        messages.error(request, f"No change of {track} was found. Compare it first.")
+    return back_to(request, "collection:fixity")
+
+
+@require_safe
+def checksums(request: HttpRequest, pk: int) -> HttpResponseBase:
+    """A folder's checksums as a list that other programs read."""
+    folder = get_object_or_404(SourceFolder, pk=pk)
+    lines = (line.encode("utf-8", "surrogateescape") for line in services.manifest_of(folder=folder))
+    answer = StreamingHttpResponse(lines, content_type="text/plain; charset=utf-8")
+    answer["Content-Disposition"] = f'attachment; filename="folder-{folder.pk}.sha256"'
+    return answer
+
+
+@require_POST
+def take_checksums(request: HttpRequest) -> HttpResponse:
+    form = FixityForm(request.POST, request.FILES)
+    if not form.is_valid() or not form.cleaned_data["folder"] or not form.cleaned_data["checksums"]:
+        messages.error(request, "Choose a folder, and the list of its checksums.")
+        return redirect("collection:fixity")
+    file = form.cleaned_data["checksums"]
+    if file.size > LARGEST_LIST_BYTES:
+        messages.error(request, "That list is larger than 50 MB. Split it.")
+        return redirect("collection:fixity")
+    try:
+        found = read_manifest(file.read().decode("utf-8", "replace"))
+        messages.success(request, services.keep_checksums(folder=form.cleaned_data["folder"], checksums=found))
+    except RumbrelError as error:
+        messages.error(request, str(error))
+    return redirect("collection:fixity")

@@ -1,0 +1,148 @@
+"""Fixity: one flipped bit is found, what changed is told apart, lists of checksums agree with another program's."""
+
+import os
+import subprocess
+from pathlib import Path
+from unittest import mock
+
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.urls import reverse
+
+from rumbrel.core.tags import TagSet, write_tags
+from rumbrel.core.tags.wishes import TagWish
+from rumbrel.core.workflows.fixity import ManifestError, manifest_line, read_manifest
+from rumbrel.web.collection.models import Fixity, FixityEvent, SourceFolder, Track
+from rumbrel.web.jobs.models import Job
+from rumbrel.web.tags.services import start_edit
+from tests.signals import write_sound
+from tests.web.case import WebCase
+
+
+class FixityCase(WebCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.paths = [write_sound(self.source / "a" / f"{n} back\\slash.flac", 20_000, seed=n) for n in range(3)]
+        self.scan()
+        self.folder_row = SourceFolder.objects.get()
+
+    def compare(self, folder: int | str = "") -> str:
+        self.client.post(reverse("collection:check-fixity"), {"folder": folder})
+        self.work()
+        return Job.objects.filter(kind="fixity").latest("pk").message
+
+    def flip(self, path: Path, at: int = -2_000) -> None:
+        """As a failing disk does: without a trace in the file's time."""
+        status, raw = path.stat(), bytearray(path.read_bytes())
+        raw[at] ^= 1
+        path.write_bytes(raw)
+        os.utime(path, ns=(status.st_atime_ns, status.st_mtime_ns))
+
+    def state(self, number: int) -> str:
+        return Fixity.objects.get(track__relative__startswith=f"a/{number}").state
+
+
+class CompareTests(FixityCase):
+    def test_one_flipped_bit_is_found_and_stays_in_the_history(self) -> None:
+        self.assertIn("Nothing is kept yet", self.page(reverse("collection:fixity")))
+        self.assertEqual(self.compare(), "3 kept.")
+        self.assertEqual(self.compare(), "3 unchanged.")
+        self.assertIn("Nothing that was kept is found to be changed", self.page(reverse("collection:fixity")))
+        self.flip(self.paths[1])
+        self.assertEqual(self.compare(self.folder_row.pk), "2 unchanged, 1 sound changed.")
+        page = self.page(reverse("collection:fixity"))
+        for text in ("sound changed", "Bring it back from a copy"):
+            self.assertIn(text, page)
+        self.flip(self.paths[1])
+        self.assertEqual(self.compare(), "3 unchanged.", "brought back")
+        track = Track.objects.get(relative__startswith="a/1")
+        states = list(FixityEvent.objects.filter(track=track).values_list("state", flat=True))
+        self.assertEqual(states, ["unchanged", "sound changed", "kept"])
+        self.assertIn("unchanged since", self.page(reverse("collection:track", args=[track.pk])))
+
+    def test_tags_changed_elsewhere_and_here_missing_and_taken_as_it_is(self) -> None:
+        self.compare()
+        write_tags(self.paths[0], TagSet(fields={"title": ("Changed elsewhere",)}), container="flac", codec="flac")
+        self.paths[1].unlink()
+        start_edit(track_ids=[Track.objects.get(relative__startswith="a/2").pk], wish=TagWish(values={"title": "Here"}))
+        self.work()
+        self.assertEqual(self.compare(), "1 unchanged, 1 tags changed, 1 missing.")
+        self.assertEqual([self.state(n) for n in range(3)], ["tags changed", "missing", "unchanged"])
+        track = Track.objects.get(relative__startswith="a/0")
+        self.client.post(reverse("collection:take-as-it-is", args=[track.pk]))
+        self.assertEqual(self.compare(), "2 unchanged, 1 missing.")
+        page = self.client.post(reverse("collection:take-as-it-is", args=[track.pk]), follow=True).content.decode()
+        self.assertIn("No change", page)
+        edited = FixityEvent.objects.filter(track__relative__startswith="a/2").values_list("state", flat=True)
+        self.assertEqual(list(edited), ["tags edited here", "kept"])
+
+    def test_an_edit_here_does_not_bless_what_was_broken_before(self) -> None:
+        self.compare()
+        self.flip(self.paths[0])
+        start_edit(track_ids=[Track.objects.get(relative__startswith="a/0").pk], wish=TagWish(values={"title": "Here"}))
+        self.work()
+        self.assertEqual(self.compare(), "2 unchanged, 1 sound changed.")
+
+    def test_a_stopped_comparison_goes_on_where_it_was(self) -> None:
+        self.client.post(reverse("collection:check-fixity"))
+        self.client.post(reverse("collection:check-fixity"))
+        keep = "rumbrel.web.collection.services.check_fixity._keep"
+        with mock.patch(keep, side_effect=[None, OSError("gone")]):
+            (job,) = self.work()
+        self.assertEqual(job.state, "failed")
+        self.client.post(reverse("jobs:continue", args=[job.pk]))
+        self.work()
+        job.refresh_from_db()
+        self.assertEqual((job.state, job.message, job.items), ("done", "3 kept.", 2))
+
+
+class ListTests(FixityCase):
+    def test_another_program_reads_our_list_and_we_read_its(self) -> None:
+        """sha256sum of the GNU coreutils, whose manual describes the lines."""
+        self.compare()
+        answer = self.client.get(reverse("collection:checksums", args=[self.folder_row.pk]))
+        text = b"".join(answer.streaming_content).decode()
+        listed = self.folder / "list.sha256"
+        listed.write_text(text)
+        done = subprocess.run(
+            ["sha256sum", "-c", str(listed)], cwd=self.source, capture_output=True, text=True, timeout=60
+        )
+        self.assertEqual((done.returncode, done.stdout.count(": OK")), (0, 3), done.stderr)
+        names = [str(path.relative_to(self.source)) for path in self.paths]
+        theirs = subprocess.run(
+            ["sha256sum", "-b", *names], cwd=self.source, capture_output=True, text=True, check=True, timeout=60
+        )
+        self.assertEqual(read_manifest(theirs.stdout), read_manifest(text))
+
+    def test_a_list_from_elsewhere_is_compared_with(self) -> None:
+        self.compare()
+        text = b"".join(
+            self.client.get(reverse("collection:checksums", args=[self.folder_row.pk])).streaming_content
+        ).decode()
+        Fixity.objects.filter(track__relative__startswith="a/0").delete()
+        self.flip(self.paths[0])
+        lines = text + manifest_line("0" * 64, "somewhere/else.flac")
+        lines = lines.replace(Fixity.objects.get(track__relative__startswith="a/2").sha256, "f" * 64)
+        sent = {"folder": self.folder_row.pk, "checksums": SimpleUploadedFile("x.sha256", lines.encode())}
+        page = self.client.post(reverse("collection:take-checksums"), sent, follow=True).content.decode()
+        for words in (
+            "1 checksum kept, to be compared",
+            "1 the same as kept",
+            "1 other than kept",
+            "1 name of no track here",
+        ):
+            self.assertIn(words, page)
+        self.assertEqual(self.compare(), "2 unchanged, 1 sound changed.")
+
+    def test_what_is_no_list_is_said(self) -> None:
+        for text, words in (
+            ("hello", "Line 1 is no SHA-256"),
+            ("# nothing\n\n", "no checksums"),
+            ("a" * 63 + "  x", "Line 1"),
+        ):
+            with self.subTest(text=text[:10]), self.assertRaisesRegex(ManifestError, words):
+                read_manifest(text)
+        self.assertEqual(
+            read_manifest(f"{'A' * 64} *./b c\r\n\\{'b' * 64}  d\\\\e\\nf\n"), {"b c": "a" * 64, "d\\e\nf": "b" * 64}
+        )
+        page = self.client.post(reverse("collection:take-checksums"), follow=True).content.decode()
+        self.assertIn("Choose a folder", page)
