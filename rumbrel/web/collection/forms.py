@@ -5,10 +5,17 @@ from typing import Any
 from django import forms
 
 from .models import SourceFolder
-from .queries import ANY, NONE, ORDERS, Sentence, choices
+from .queries import ANY, KINDS, LACKS, NONE, ORDERS, Sentence, choices
 
 LONGEST_SEARCH = 400
 MOST_PICTURE_COLUMNS = 2400
+
+
+_RANGES = ("least_minutes", "most_minutes", "least_kbps", "most_kbps")
+
+
+def _seconds(minutes: float | None) -> float | None:
+    return None if minutes is None else minutes * 60
 
 
 class SentenceForm(forms.Form):
@@ -20,6 +27,18 @@ class SentenceForm(forms.Form):
     fault = forms.ChoiceField(required=False, label="Faults")
     order = forms.ChoiceField(required=False, label="Sorted by", choices=[(name, name) for name in ORDERS])
     text = forms.CharField(required=False, label="Words", max_length=LONGEST_SEARCH)
+    kind = forms.ChoiceField(
+        required=False, label="Kind", choices=[("", "of any kind"), *((name, f"{name} alone") for name in KINDS)]
+    )
+    lacks = forms.ChoiceField(
+        required=False,
+        label="Without",
+        choices=[("", "whatever their tags"), *((name, f"without {name}") for name in LACKS)],
+    )
+    least_minutes = forms.FloatField(required=False, label="Minutes, at least", min_value=0, max_value=100_000)
+    most_minutes = forms.FloatField(required=False, label="Minutes, at most", min_value=0, max_value=100_000)
+    least_kbps = forms.IntegerField(required=False, label="kbit/s, at least", min_value=0, max_value=1_000_000)
+    most_kbps = forms.IntegerField(required=False, label="kbit/s, at most", min_value=0, max_value=1_000_000)
     after = forms.IntegerField(required=False, min_value=1, max_value=2**62, widget=forms.HiddenInput)
     before = forms.IntegerField(required=False, min_value=1, max_value=2**62, widget=forms.HiddenInput)
 
@@ -41,14 +60,29 @@ class SentenceForm(forms.Form):
             fault=chosen.get("fault") or "",
             text=chosen.get("text") or "",
             order=chosen.get("order") or "folder",
+            kind=chosen.get("kind") or "",
+            lacks=chosen.get("lacks") or "",
+            least_seconds=_seconds(chosen.get("least_minutes")),
+            most_seconds=_seconds(chosen.get("most_minutes")),
+            least_kbps=chosen.get("least_kbps"),
+            most_kbps=chosen.get("most_kbps"),
         )
 
     def remarks(self) -> list[str]:
         """What could not be taken as it was asked, in the user's words."""
         self.is_valid()
+        said = []
         if "text" in self.errors:
-            return [f"The words are longer than {LONGEST_SEARCH} characters, so they were left out. Use fewer."]
-        return []
+            said.append(f"The words are longer than {LONGEST_SEARCH} characters, so they were left out. Use fewer.")
+        odd = [str(self.fields[name].label) for name in _RANGES if name in self.errors]
+        if odd:
+            said.append(f"Left out, since they are no such numbers: {'; '.join(odd)}.")
+        return said
+
+    @property
+    def is_narrower(self) -> bool:
+        """Whether any of the finer choices is made, so that they are shown."""
+        return any(self.data.get(name) for name in ("kind", "lacks", *_RANGES))
 
     def cursor(self) -> dict[str, int | None]:
         self.is_valid()

@@ -1,7 +1,9 @@
 """Tracks as pages need them: found by a sentence, walked by keys, counted without counting."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from typing import Any
+from urllib.parse import quote
 
 from django.db import connection
 from django.db.models import BigIntegerField, Count, Exists, ExpressionWrapper, F, OuterRef, Q, QuerySet, Sum
@@ -17,7 +19,10 @@ from .models import Facet, Fixity, FixityEvent, Pull, PullList, SourceFolder, Tr
 __all__ = [
     "ORDERS",
     "Page",
+    "KINDS",
+    "LACKS",
     "Sentence",
+    "Share",
     "Totals",
     "changed_files",
     "choices",
@@ -28,9 +33,11 @@ __all__ = [
     "fixity_of",
     "folder_rows",
     "known_tracks",
+    "lossless_part",
     "page_of",
     "pull_list_of",
     "pulled_ids",
+    "shares_of_collection",
     "totals_of",
 ]
 
@@ -62,6 +69,17 @@ class Sentence:
     fault: str = ""
     text: str = ""
     order: str = "folder"
+    kind: str = ""
+    lacks: str = ""
+    least_seconds: float | None = None
+    most_seconds: float | None = None
+    least_kbps: int | None = None
+    most_kbps: int | None = None
+
+    @property
+    def is_counted_whole(self) -> bool:
+        """Whether the kept counts know how much it finds: they know nothing of words, kinds, lacks and ranges."""
+        return not self.text.strip() and _finer(self) == Q()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -86,7 +104,7 @@ class Page:
 
 def find_tracks(sentence: Sentence) -> QuerySet[Track]:
     """Tracks by the sentence; each word of the search must begin a word of the track's."""
-    tracks = Track.objects.filter(_narrowed(sentence))
+    tracks = Track.objects.filter(_narrowed(sentence) & _finer(sentence))
     match = _match(sentence.text)
     if match:
         found = RawSQL("SELECT rowid FROM collection_words WHERE collection_words MATCH %s", (match,))
@@ -123,6 +141,31 @@ def _narrowed(sentence: Sentence) -> Q:
     elif sentence.fault:
         narrowed &= Q(fault=sentence.fault)
     return narrowed
+
+
+KINDS: dict[str, Q] = {
+    "lossless": Q(lossless=True),
+    "lossy": Q(lossless=False) & ~Q(codec=""),
+    "film": Q(has_video=True),
+}
+LACKS: dict[str, Q] = {
+    "performer": Q(performer=""),
+    "album": Q(album=""),
+    "performer or album": Q(performer="") | Q(album=""),
+}
+
+
+def _finer(sentence: Sentence) -> Q:
+    """What the kept counts know nothing of."""
+    finer = KINDS.get(sentence.kind, Q()) & LACKS.get(sentence.lacks, Q())
+    for name, value in (
+        ("seconds__gte", sentence.least_seconds), ("seconds__lte", sentence.most_seconds),
+        ("bitrate_bps__gte", sentence.least_kbps and sentence.least_kbps * 1000 - 500),
+        ("bitrate_bps__lt", sentence.most_kbps and sentence.most_kbps * 1000 + 500),
+    ):  # fmt: skip
+        if value is not None:
+            finer &= Q(**{name: value})
+    return finer
 
 
 def _match(text: str) -> str:
@@ -175,7 +218,7 @@ def _beyond(fields: Sequence[str], here: Track, *, backwards: bool) -> Q:
 
 def totals_of(sentence: Sentence) -> Totals:
     """How much the sentence finds: from the kept counts, or counted as far as it pays."""
-    if not sentence.text.strip():
+    if sentence.is_counted_whole:
         sums = Facet.objects.filter(_narrowed(sentence)).aggregate(
             tracks=Sum("tracks"), seconds=Sum("seconds"), size=Sum("size_bytes"), longest=Largest("longest_seconds")
         )
@@ -186,7 +229,11 @@ def totals_of(sentence: Sentence) -> Totals:
             longest_seconds=sums["longest"] or 0.0,
         )
     match = _match(sentence.text)
-    if match and _narrowed(sentence) == Q() and _matches(match, most=MOST_COUNTED + 1) > MOST_COUNTED:
+    if (
+        match
+        and _narrowed(sentence) & _finer(sentence) == Q()
+        and _matches(match, most=MOST_COUNTED + 1) > MOST_COUNTED
+    ):
         return Totals(tracks=MOST_COUNTED, exact=False, longest_seconds=totals_of(Sentence()).longest_seconds)
     found = list(find_tracks(sentence).order_by().values_list("seconds", "size_bytes")[: MOST_COUNTED + 1])
     exact = len(found) <= MOST_COUNTED
@@ -197,6 +244,54 @@ def totals_of(sentence: Sentence) -> Totals:
         longest_seconds=max((seconds for seconds, _ in found), default=0.0),
         exact=exact,
     )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Share:
+    """A part of the collection that can be looked at by itself: query is what the sentence then says."""
+
+    label: str
+    query: str
+    tracks: int
+    seconds: float
+    size_bytes: int
+
+
+def shares_of_collection() -> dict[str, list[Share]]:
+    """The collection by format, by sample rate and by fault, the largest first, from the kept counts."""
+    facets = Facet.objects.filter(tracks__gt=0)
+    return {
+        "Format": _shares(facets.exclude(format=""), "format", str, lambda value: f"format={quote(value)}"),
+        "Sample rate": _shares(
+            facets.exclude(sample_rate=0),
+            "sample_rate",
+            lambda value: f"{value / 1000:g} kHz",
+            lambda value: f"rate={value}",
+        ),
+        "Fault": _shares(
+            facets,
+            "fault",
+            lambda value: str(value).replace("-", " ") or "without",
+            lambda value: f"fault={value or NONE}",
+        ),
+    }
+
+
+def lossless_part() -> Totals:
+    """The lossless tracks, summed over the tracks themselves."""
+    sums = Track.objects.filter(lossless=True).aggregate(n=Count("pk"), s=Sum("seconds"), b=Sum("size_bytes"))
+    return Totals(tracks=sums["n"], seconds=sums["s"] or 0.0, size_bytes=sums["b"] or 0)
+
+
+def _shares(
+    facets: QuerySet[Facet], name: str, label: Callable[[Any], str], query: Callable[[Any], str]
+) -> list[Share]:
+    rows = facets.order_by().values(name).annotate(t=Sum("tracks"), s=Sum("seconds"), b=Sum("size_bytes"))
+    found = [
+        Share(label=label(row[name]), query=query(row[name]), tracks=row["t"], seconds=row["s"], size_bytes=row["b"])
+        for row in rows
+    ]
+    return sorted(found, key=lambda share: -share.size_bytes)
 
 
 def choices() -> dict[str, list[tuple[str, str]]]:

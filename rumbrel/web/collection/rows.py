@@ -1,7 +1,11 @@
 """What templates show of a track beside its columns."""
 
-from collections.abc import Sequence
+import csv
+import json
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+
+from django.db.models import QuerySet
 
 from rumbrel.core.inspection import Facts
 from rumbrel.core.tags.mapping import FIELDS
@@ -10,7 +14,7 @@ from rumbrel.web.ui.words import FIT_WORDS, counted
 
 from .models import DeepLook, Track
 
-__all__ = ["FitGroup", "LookRow", "edge_words", "fit_groups", "look_rows", "tag_rows"]
+__all__ = ["FitGroup", "LookRow", "csv_lines", "edge_words", "fit_groups", "json_lines", "look_rows", "tag_rows"]
 
 _LABELS = {row.name: row.label for row in FIELDS}
 
@@ -113,3 +117,39 @@ def _figure(value: float | None, unit: str) -> str:
 def _range(found: dict[str, float | None]) -> str:
     value = found["loudness_range_lu"]
     return f"range {value:.1f} LU" if value is not None else ""
+
+
+_EXPORTED: dict[str, str] = {
+    "folder": "folder__path", "file": "relative", "title": "title", "performer": "performer", "album": "album",
+    "format": "format", "lossless": "lossless", "sample_rate_hz": "sample_rate", "bit_depth": "bit_depth",
+    "channels": "channels", "samples": "samples", "seconds": "seconds", "bitrate_bps": "bitrate_bps",
+    "size_bytes": "size_bytes", "fault": "fault", "missing_since": "missing_since", "samples_digest": "look__digest",
+    "integrated_lufs": "look__data__integrated_lufs", "true_peak_dbtp": "look__data__true_peak_dbtp",
+}  # fmt: skip
+"""Names of columns, with their units, and where they come from."""
+_FORMULA_SIGNS = ("=", "+", "-", "@", "\t", "\r")
+
+
+class _Line:
+    """Takes what the table writer writes, and hands it on."""
+
+    def write(self, text: str) -> str:
+        return text
+
+
+def csv_lines(tracks: QuerySet[Track]) -> Iterator[str]:
+    """A head and a line a track (RFC 4180). Text that a spreadsheet would take for a formula gets an apostrophe."""
+    writer = csv.writer(_Line())
+    yield writer.writerow(_EXPORTED)
+    for row in tracks.values_list(*_EXPORTED.values()).iterator():
+        yield writer.writerow([_plain(value) for value in row])
+
+
+def _plain(value: object) -> object:
+    return f"'{value}" if isinstance(value, str) and value.startswith(_FORMULA_SIGNS) else value
+
+
+def json_lines(tracks: QuerySet[Track]) -> Iterator[str]:
+    """A JSON object a line."""
+    for row in tracks.values_list(*_EXPORTED.values()).iterator():
+        yield json.dumps(dict(zip(_EXPORTED, row, strict=True)), default=str, ensure_ascii=False) + "\n"

@@ -1,7 +1,13 @@
 """The table of tracks: the sentence, walking by keys, totals, the pull list, one track."""
 
+import csv
+import io
+import json
+import re
+
 from django.urls import reverse
 
+from rumbrel.core.tags import TagSet, write_tags
 from rumbrel.core.targets import all_targets
 from rumbrel.web.collection.forms import SentenceForm
 from rumbrel.web.collection.models import Pull, SourceFolder, Track, TrackFacts
@@ -16,6 +22,7 @@ from rumbrel.web.collection.queries import (
     totals_of,
 )
 from rumbrel.web.collection.services import clear_pulls, pull_found, recount_folder, restore_pulls, toggle_pull
+from tests.signals import write_framed, write_sound
 from tests.web.case import WebCase
 
 FORMATS = ("FLAC", "MP3", "WAV")
@@ -194,3 +201,69 @@ class TrackTests(WebCase):
         panel = self.fragment(reverse("collection:panel", args=[empty.pk]))
         # What all targets say alike is said once, beside the fault itself.
         self.assertEqual(panel.count("The file has no content"), 2)
+
+
+class NarrowerTests(WebCase):
+    def setUp(self) -> None:
+        super().setUp()
+        for name, samples, title in (
+            ("long.wav", 44_100 * 9, "=1+1"),
+            ("short.flac", 44_100, ""),
+            ("mid.flac", 44_100 * 4, "Peal"),
+        ):
+            path = write_sound(self.source / name, samples)
+            if title:
+                container, codec = ("wav", "pcm") if name.endswith("wav") else ("flac", "flac")
+                tags = TagSet(fields={"title": (title,), "artist": ("A. Venning",)})
+                write_tags(path, tags, container=container, codec=codec)
+        write_framed(self.source / "lossy.wma", "wmav2", muxer="asf", rate=44_100, seconds=2)
+        self.scan()
+
+    def names(self, **asked: object) -> list[str]:
+        lines = (
+            b"".join(self.client.get(reverse("collection:export-jsonl"), asked).streaming_content).decode().splitlines()
+        )
+        return sorted(json.loads(line)["file"] for line in lines)
+
+    def test_each_choice_and_range_narrows_page_export_and_pull_alike(self) -> None:
+        for asked, right in (
+            ({}, ["long.wav", "lossy.wma", "mid.flac", "short.flac"]),
+            ({"kind": "lossless"}, ["long.wav", "mid.flac", "short.flac"]),
+            ({"kind": "lossy"}, ["lossy.wma"]),
+            ({"kind": "film"}, []),
+            ({"lacks": "performer"}, ["lossy.wma", "short.flac"]),
+            ({"least_minutes": 4 / 60}, ["long.wav", "mid.flac"]),
+            ({"most_minutes": 3.99 / 60, "kind": "lossless"}, ["short.flac"]),
+            ({"least_kbps": 1411}, ["long.wav"]),
+            ({"most_kbps": 200}, ["lossy.wma"]),
+            ({"text": "peal", "lacks": "performer"}, []),
+        ):
+            with self.subTest(asked=asked):
+                self.assertEqual(self.names(**asked), right)
+                page = self.fragment(reverse("collection:rows"), **asked)
+                self.assertIn(f"{len(right)} of 4 tracks", page)
+        self.client.post(f"{reverse('collection:pull-all')}?kind=lossy")
+        self.assertEqual([Track.objects.get(pk=pk).relative for pk in pulled_ids()], ["lossy.wma"])
+        page = self.page(reverse("collection:index"), least_kbps="many", most_kbps=99)
+        for text in ("no such numbers: kbit/s, at least", '<details class="finer" open>'):
+            self.assertIn(text, page)
+
+    def test_a_table_has_units_in_its_head_and_no_formulas(self) -> None:
+        text = b"".join(
+            self.client.get(reverse("collection:export-csv"), {"order": "length"}).streaming_content
+        ).decode()
+        rows = list(csv.DictReader(io.StringIO(text)))
+        self.assertEqual([row["file"] for row in rows], ["long.wav", "mid.flac", "lossy.wma", "short.flac"])
+        self.assertEqual(
+            (rows[0]["title"], rows[0]["sample_rate_hz"], rows[0]["samples"]), ("'=1+1", "44100", "396900")
+        )
+
+    def test_the_overview_sums_up_and_leads_to_the_parts(self) -> None:
+        page = self.page(reverse("collection:overview"))
+        sizes = dict(Track.objects.values_list("relative", "size_bytes"))
+        self.assertIn(f"{(sizes['mid.flac'] + sizes['short.flac']) / 1e6:,.1f}", page)
+        self.assertRegex(page, r"3 lossless</a>, [\d.]+ MB")
+        addresses = re.findall(r'<th scope="row"><a href="([^"]+)">', page)
+        self.assertEqual(len(addresses), 5, "three formats, a rate, and no fault")
+        counts = [int(re.search(r"(\d+) of 4 tracks", self.page(address))[1]) for address in addresses]
+        self.assertEqual(sorted(counts), [1, 1, 2, 4, 4])

@@ -3,7 +3,8 @@
 from typing import Any
 
 from django.contrib import messages
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
+from django.http.response import HttpResponseBase
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
@@ -13,7 +14,10 @@ from rumbrel.web.ui.words import counted
 
 from .. import services
 from ..forms import SentenceForm
-from ..queries import find_tracks, page_of, totals_of
+from ..queries import Sentence, find_tracks, lossless_part, page_of, shares_of_collection, totals_of
+from ..rows import csv_lines, json_lines
+
+_EXPORTS = {"csv": "text/csv", "jsonl": "application/jsonl"}
 
 
 def _found(request: HttpRequest) -> dict[str, Any]:
@@ -51,3 +55,23 @@ def pull_all(request: HttpRequest) -> HttpResponse:
     messages.success(request, f"{counted(added, 'track')} pulled.")
     query = request.GET.urlencode()
     return redirect(reverse("collection:index") + (f"?{query}" if query else ""))
+
+
+@require_safe
+def overview(request: HttpRequest) -> HttpResponse:
+    """The collection by format, rate and fault; each part leads to its tracks."""
+    shares = shares_of_collection()
+    whole = totals_of(Sentence())
+    lossless = lossless_part()
+    context = {"shares": shares, "all": whole, "lossless": lossless}
+    return render(request, "collection/overview.html", context)
+
+
+@require_safe
+def export(request: HttpRequest, kind: str) -> HttpResponseBase:
+    """All that the sentence finds, as a table or as a record a line."""
+    tracks = find_tracks(SentenceForm(request.GET).sentence())
+    lines = csv_lines(tracks) if kind == "csv" else json_lines(tracks)
+    answer = StreamingHttpResponse(lines, content_type=f"{_EXPORTS[kind]}; charset=utf-8")
+    answer["Content-Disposition"] = f'attachment; filename="tracks.{kind}"'
+    return answer

@@ -135,6 +135,15 @@ def choice(field: BoundField) -> dict[str, object]:
     return {"name": field.html_name, "id": field.id_for_label, "label": field.label, "options": options}
 
 
+@register.simple_tag
+def amount(field: BoundField) -> str:
+    """A number inside a sentence; empty leaves it open."""
+    return format_html(
+        '<input class="amount" type="number" step="any" min="0" name="{}" id="{}" aria-label="{}" value="{}" placeholder="any">',
+        field.html_name, field.id_for_label, field.label, field.value() or "",
+    )  # fmt: skip
+
+
 @register.inclusion_tag("components/pages.html", takes_context=True)
 def pages(context: Context, page: Page) -> dict[str, object]:
     """Links to the pages before and behind, which keep all other choices."""
