@@ -31,7 +31,7 @@ from rumbrel.core.disc.layout import lay_out
 from rumbrel.core.disc.media import medium_for
 from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.forecast import ResultLedger, Step, forecast_batch, gather_sources
-from rumbrel.core.inspection import inspect_file
+from rumbrel.core.inspection import Facts, inspect_deep, inspect_file
 from rumbrel.core.sound.decoding import open_sound
 from rumbrel.core.sound.stages import Treatment, build_chain
 from rumbrel.core.targets import Target, find_target, fit_to
@@ -274,6 +274,26 @@ def measure_inspect(folder: Path) -> None:
     )
 
 
+def measure_deep(folder: Path) -> None:
+    """The deep look against decoding alone, both in this process, two minutes of stereo."""
+    wav = write_sound(folder / "a.wav", 44_100 * 120)
+    for slug in ("archive-flac", "car-mp3", "open-opus"):
+        step = forecast_batch(gather_sources([wav]), find_target(slug), folder / slug).steps[0]
+        _finish(run_steps([step], jobs=1))
+        facts, ratios, looks = inspect_file(Path(step.output)), [], []
+        for _ in range(3):
+            looks.append(_timed(lambda: inspect_deep(facts, picture_file=folder / "picture.npz")))  # noqa: B023
+            ratios.append(_timed(lambda: _decode_all(facts)) / looks[-1])  # noqa: B023
+        print(
+            f"Decoding alone over the deep look, {slug}: {median(ratios):.2f} (aim 0.80); a look takes {median(looks):.2f} s"
+        )
+
+
+def _decode_all(facts: Facts) -> int:
+    with open_sound(Path(facts.path), facts.choice()) as sound:
+        return sum(len(block) for block in sound.blocks())
+
+
 def measure_memory(folder: Path) -> None:
     """Peak memory of a process of its own that converts a minute, then five hours."""
     for minutes in (1, 300):
@@ -319,6 +339,7 @@ MEASURES: dict[str, Callable[[Path], None]] = {
     "disc": measure_disc,
     "second-run": measure_second_run,
     "inspect": measure_inspect,
+    "deep": measure_deep,
     "memory": measure_memory,
     "likeness": measured_likeness,
 }

@@ -11,10 +11,11 @@ class CollectionConfig(AppConfig):
     name = "rumbrel.web.collection"
 
     def ready(self) -> None:
-        from .services import carry_out_fixity, carry_out_looks, reread_old_facts, scan_folder
+        from .services import carry_out_fixity, carry_out_looks, reread_old_facts, scan_folder, sweep_pictures
 
         add_entry(Entry(order=10, address="collection:index", label="Collection", below=("collection:", "tags:")))
         at_start(reread_old_facts)
+        at_start(sweep_pictures)
         register(JobKind(key="fixity", run=carry_out_fixity, address=lambda work: reverse("collection:fixity")))
         register(JobKind(key="look", run=carry_out_looks, address=_look_address))
         register(JobKind(key="scan", run=scan_folder, address=lambda folder: reverse("collection:folders")))

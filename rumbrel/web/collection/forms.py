@@ -5,7 +5,7 @@ from typing import Any
 from django import forms
 
 from .models import SourceFolder
-from .queries import ANY, KINDS, LACKS, NONE, ORDERS, Sentence, choices
+from .queries import ANY, GROUPS, KINDS, LACKS, NONE, ORDERS, Sentence, choices
 
 LONGEST_SEARCH = 400
 MOST_PICTURE_COLUMNS = 2400
@@ -35,6 +35,8 @@ class SentenceForm(forms.Form):
         label="Without",
         choices=[("", "whatever their tags"), *((name, f"without {name}") for name in LACKS)],
     )
+    album = forms.CharField(required=False, max_length=2_000, strip=False, widget=forms.HiddenInput)
+    performer = forms.CharField(required=False, max_length=2_000, strip=False, widget=forms.HiddenInput)
     least_minutes = forms.FloatField(required=False, label="Minutes, at least", min_value=0, max_value=100_000)
     most_minutes = forms.FloatField(required=False, label="Minutes, at most", min_value=0, max_value=100_000)
     least_kbps = forms.IntegerField(required=False, label="kbit/s, at least", min_value=0, max_value=1_000_000)
@@ -62,6 +64,8 @@ class SentenceForm(forms.Form):
             order=chosen.get("order") or "folder",
             kind=chosen.get("kind") or "",
             lacks=chosen.get("lacks") or "",
+            album=chosen.get("album") or "",
+            performer=chosen.get("performer") or "",
             least_seconds=_seconds(chosen.get("least_minutes")),
             most_seconds=_seconds(chosen.get("most_minutes")),
             least_kbps=chosen.get("least_kbps"),
@@ -87,6 +91,16 @@ class SentenceForm(forms.Form):
     def cursor(self) -> dict[str, int | None]:
         self.is_valid()
         return {"after": self.cleaned_data.get("after"), "before": self.cleaned_data.get("before")}
+
+
+class GroupForm(forms.Form):
+    """By what tracks are grouped, and behind which name the page begins."""
+
+    by = forms.ChoiceField(required=False, label="Grouped by", choices=[(name, name) for name in GROUPS])
+    behind = forms.CharField(required=False, max_length=2_000, strip=False)
+
+    def grouping(self) -> str:
+        return self.cleaned_data.get("by") or GROUPS[0] if self.is_valid() else GROUPS[0]
 
 
 class PictureForm(forms.Form):

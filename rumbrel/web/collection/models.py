@@ -77,6 +77,8 @@ class Track(models.Model):
             models.Index(fields=("fault", "relative", "id")),
             models.Index(fields=("title", "id")),
             models.Index(fields=("performer", "relative", "id")),
+            models.Index(fields=("album", "relative", "id")),
+            models.Index(fields=("-bitrate_bps", "id")),
             models.Index(fields=("-seconds", "id")),
             models.Index(fields=("-size_bytes", "id")),
             models.Index(fields=("content_mark",)),

@@ -19,6 +19,8 @@ from .models import Facet, Fixity, FixityEvent, Pull, PullList, SourceFolder, Tr
 __all__ = [
     "ORDERS",
     "Page",
+    "GROUPS",
+    "Group",
     "KINDS",
     "LACKS",
     "Sentence",
@@ -32,6 +34,7 @@ __all__ = [
     "fixity_counts",
     "fixity_of",
     "folder_rows",
+    "groups_of",
     "known_tracks",
     "lossless_part",
     "page_of",
@@ -52,7 +55,10 @@ ORDERS: dict[str, tuple[str, ...]] = {
     "folder": ("relative",),
     "title": ("title",),
     "performer": ("performer", "relative"),
+    "album": ("album", "relative"),
     "format": ("format", "relative"),
+    "bitrate": ("-bitrate_bps",),
+    "added last": ("-pk",),
     "length": ("-seconds",),
     "size": ("-size_bytes",),
     "fault": ("-fault", "relative"),
@@ -71,6 +77,8 @@ class Sentence:
     order: str = "folder"
     kind: str = ""
     lacks: str = ""
+    album: str = ""
+    performer: str = ""
     least_seconds: float | None = None
     most_seconds: float | None = None
     least_kbps: int | None = None
@@ -159,6 +167,7 @@ def _finer(sentence: Sentence) -> Q:
     """What the kept counts know nothing of."""
     finer = KINDS.get(sentence.kind, Q()) & LACKS.get(sentence.lacks, Q())
     for name, value in (
+        ("album", sentence.album or None), ("performer", sentence.performer or None),
         ("seconds__gte", sentence.least_seconds), ("seconds__lte", sentence.most_seconds),
         ("bitrate_bps__gte", sentence.least_kbps and sentence.least_kbps * 1000 - 500),
         ("bitrate_bps__lt", sentence.most_kbps and sentence.most_kbps * 1000 + 500),
@@ -244,6 +253,32 @@ def totals_of(sentence: Sentence) -> Totals:
         longest_seconds=max((seconds for seconds, _ in found), default=0.0),
         exact=exact,
     )
+
+
+GROUPS = ("album", "performer")
+GROUPS_A_PAGE = 100
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Group:
+    """The tracks of one album or performer, "" for those without."""
+
+    name: str
+    tracks: int
+    seconds: float
+    size_bytes: int
+
+
+def groups_of(sentence: Sentence, by: str, *, after: str | None = None) -> tuple[list[Group], bool]:
+    """What the sentence finds in groups, by name, from behind a name; and whether there are more."""
+    tracks = find_tracks(sentence).order_by()
+    if after is not None:
+        tracks = tracks.filter(**{f"{by}__gt": after})
+    rows = tracks.values(by).annotate(n=Count("pk"), s=Sum("seconds"), b=Sum("size_bytes")).order_by(by)
+    found = [
+        Group(name=row[by], tracks=row["n"], seconds=row["s"], size_bytes=row["b"]) for row in rows[: GROUPS_A_PAGE + 1]
+    ]
+    return found[:GROUPS_A_PAGE], len(found) > GROUPS_A_PAGE
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -10,6 +10,7 @@ urlpatterns = [
     path("tracks/", collection.rows, name="rows"),
     path("tracks/export.csv", collection.export, {"kind": "csv"}, name="export-csv"),
     path("tracks/export.jsonl", collection.export, {"kind": "jsonl"}, name="export-jsonl"),
+    path("groups/", collection.groups, name="groups"),
     path("overview/", collection.overview, name="overview"),
     path("tracks/<int:pk>/", track.track, name="track"),
     path("tracks/<int:pk>/panel/", track.panel, name="panel"),

@@ -4,6 +4,7 @@ import csv
 import io
 import json
 import re
+from unittest import mock
 
 from django.urls import reverse
 
@@ -267,3 +268,28 @@ class NarrowerTests(WebCase):
         self.assertEqual(len(addresses), 5, "three formats, a rate, and no fault")
         counts = [int(re.search(r"(\d+) of 4 tracks", self.page(address))[1]) for address in addresses]
         self.assertEqual(sorted(counts), [1, 1, 2, 4, 4])
+
+    def test_groups_are_shown_and_pulled_whole(self) -> None:
+        Track.objects.filter(relative__in=("long.wav", "mid.flac")).update(album="Days & nights")
+        page = self.page(reverse("collection:groups"))
+        seconds = sum(Track.objects.exclude(album="").values_list("seconds", flat=True))
+        for text in ("Days &amp; nights", "Pull 2 tracks", f"0:{round(seconds):02d}", "without"):
+            self.assertIn(text, page)
+        address = re.findall(r'<a class="row-link" href="([^"]+)">Days', page)[0].replace("&amp;", "&")
+        shown = self.page(address)
+        for text in ("2 of 4 tracks", "of the album <b>Days &amp; nights</b>"):
+            self.assertIn(text, shown)
+        without = re.findall(r'<a class="row-link" href="([^"]+)">without', page)[0].replace("&amp;", "&")
+        self.assertIn("2 of 4 tracks", self.page(without))
+        pull = re.findall(r'action="(/pull/all/[^"]+album[^"]+)"', page)[-1].replace("&amp;", "&")
+        self.client.post(pull, {"back": reverse("collection:groups")})
+        self.assertEqual(len(pulled_ids()), 2)
+        performers = self.page(reverse("collection:groups"), by="performer", kind="lossless")
+        self.assertIn("A. Venning", performers)
+        with mock.patch("rumbrel.web.collection.queries.GROUPS_A_PAGE", 1):
+            first = self.page(reverse("collection:groups"))
+            self.assertIn("Later names", first)
+            behind = re.findall(r'rel="next" href="([^"]*)"', first)[0].replace("&amp;", "&")
+            self.assertNotIn("Days &amp; nights", first)
+            self.assertIn("Days &amp; nights", self.page(reverse("collection:groups") + behind))
+        self.assertNotIn("Later names", self.page(reverse("collection:groups"), behind="Days & nights"))

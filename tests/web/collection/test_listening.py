@@ -13,7 +13,7 @@ from django.conf import settings
 from django.urls import reverse
 
 from rumbrel.web.collection.models import DeepLook, Facet, LookWork, Track
-from rumbrel.web.collection.services import start_looks, start_scan
+from rumbrel.web.collection.services import start_looks, start_scan, sweep_pictures
 from rumbrel.web.jobs.models import Job
 from tests.marks import slow
 from tests.signals import music, write_framed, write_sound
@@ -150,6 +150,11 @@ class LookTests(WebCase):
         start_looks(track_ids=ids)
         (again,) = self.work()
         self.assertIn("2 before", again.message)
+        self.assertEqual(sweep_pictures(), 0)
+        Track.objects.get(pk=ids[0]).delete()
+        self.assertEqual(
+            (sweep_pictures(), {path.stem for path in settings.RUMBREL.pictures.iterdir()}), (1, {str(ids[1])})
+        )
 
     def test_where_a_track_went_is_on_its_page(self) -> None:
         write_sound(self.source / "a.wav", 60_000)

@@ -21,7 +21,7 @@ from ..models import DeepLook, LookWork, SourceFolder, Track, TrackFacts
 from ..queries import known_tracks
 from .scan_folder import recount_folder
 
-__all__ = ["NothingToLookAt", "carry_out_looks", "look_under_way", "picture_path", "start_looks"]
+__all__ = ["NothingToLookAt", "carry_out_looks", "look_under_way", "picture_path", "start_looks", "sweep_pictures"]
 
 
 class NothingToLookAt(RumbrelError):
@@ -30,6 +30,16 @@ class NothingToLookAt(RumbrelError):
 
 def picture_path(track_id: int) -> Path:
     return settings.RUMBREL.pictures / f"{track_id}.npz"
+
+
+def sweep_pictures() -> int:
+    """Remove pictures of tracks that left the collection; returns how many."""
+    known, removed = set(DeepLook.objects.values_list("pk", flat=True)), 0
+    for path in settings.RUMBREL.pictures.glob("*.npz"):
+        if path.stem.isdecimal() and int(path.stem) not in known:
+            path.unlink(missing_ok=True)
+            removed += 1
+    return removed
 
 
 def look_under_way(track_id: int) -> Job | None:

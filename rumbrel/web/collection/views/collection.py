@@ -10,11 +10,12 @@ from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.web.jobs.models import Job
+from rumbrel.web.ui.answers import back_to
 from rumbrel.web.ui.words import counted
 
 from .. import services
-from ..forms import SentenceForm
-from ..queries import Sentence, find_tracks, lossless_part, page_of, shares_of_collection, totals_of
+from ..forms import GroupForm, SentenceForm
+from ..queries import Sentence, find_tracks, groups_of, lossless_part, page_of, shares_of_collection, totals_of
 from ..rows import csv_lines, json_lines
 
 _EXPORTS = {"csv": "text/csv", "jsonl": "application/jsonl"}
@@ -53,8 +54,27 @@ def rows(request: HttpRequest) -> HttpResponse:
 def pull_all(request: HttpRequest) -> HttpResponse:
     added = services.pull_found(sentence=SentenceForm(request.GET).sentence())
     messages.success(request, f"{counted(added, 'track')} pulled.")
+    if request.POST.get("back"):
+        return back_to(request, "collection:index")
     query = request.GET.urlencode()
     return redirect(reverse("collection:index") + (f"?{query}" if query else ""))
+
+
+@require_safe
+def groups(request: HttpRequest) -> HttpResponse:
+    """What the sentence finds by album or performer; a group is pulled whole."""
+    form, grouped = SentenceForm(request.GET), GroupForm(request.GET)
+    by = grouped.grouping()
+    rows, more = groups_of(form.sentence(), by, after=grouped.data.get("behind"))
+    context = {
+        "form": form,
+        "grouped": grouped,
+        "by": by,
+        "rows": rows,
+        "more": more,
+        "totals": totals_of(form.sentence()),
+    }
+    return render(request, "collection/groups.html", context)
 
 
 @require_safe

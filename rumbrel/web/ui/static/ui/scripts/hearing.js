@@ -1,4 +1,5 @@
 // Listening: one sound at a time, from any point, whichever screen names the track. The ruler is the player.
+import { say } from "./announce.js";
 import { currentRow } from "./rows.js";
 import { drawRuler, loadPicture } from "./soundruler.js";
 
@@ -73,7 +74,11 @@ function showAll() {
 function tell(text) {
   const panel = panelOf(now.track);
   const line = panel?.querySelector("[data-trouble]");
-  if (!line) return;
+  if (!line) {
+    // No ruler of this track is on the page.
+    if (text) say(`${now.title}: ${text}`, "error");
+    return;
+  }
   line.textContent = text;
   line.hidden = !text;
 }
@@ -103,11 +108,16 @@ function play(track, title, at) {
   audio.play().catch(() => showAll());
 }
 
-// What space does: the track whose ruler has the focus, else the row the user is at, else the track of the page.
-export function playOrPause() {
-  const focused = document.activeElement?.closest("[data-hearing]");
+// What space is about: the track whose ruler has the focus, else the row the user is at, else the track of the page.
+function namedHere() {
   const row = currentRow();
-  const named = focused || (row?.dataset.track ? row : null) || panels()[0];
+  return document.activeElement?.closest("[data-hearing]") || (row?.dataset.track ? row : null) || panels()[0];
+}
+
+export const canBeHeard = () => Boolean(namedHere() || now.track);
+
+export function playOrPause() {
+  const named = namedHere();
   if (!named && !now.track) return;
   const track = named?.dataset.track ?? now.track;
   if (!audio.paused && track === now.track) audio.pause();

@@ -1,5 +1,5 @@
 // Shortcuts, as Help lists them.
-import { hearingKeys, panelHere, playOrPause, stateOf } from "./hearing.js";
+import { canBeHeard, hearingKeys, panelHere, playOrPause, stateOf } from "./hearing.js";
 import { currentRow, walkRows } from "./rows.js";
 import { switchTheme } from "./theme.js";
 
@@ -29,7 +29,7 @@ export function startKeyboard() {
       return;
     }
     // A button or a link keeps its own space.
-    if (event.key === " " && event.target.closest("button, summary")) return;
+    if (event.key === " " && (event.target.closest("button, summary") || !canBeHeard())) return;
     const panel = hearingKeys[event.key] && panelHere();
     const action = panel ? () => hearingKeys[event.key](panel, stateOf(panel)) : keys[event.key];
     if (action) {
