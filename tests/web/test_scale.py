@@ -68,10 +68,19 @@ class ScaleTests(WebCase):
         self.assert_small(reverse("playlists:playlist", args=[self.playlist.pk]), page="50")
         self.assert_small(reverse("discs:disc", args=[self.disc.pk]))
 
+    def test_the_collection_seen_in_other_ways(self) -> None:
+        self.assertIn("100,000 tracks", self.assert_small(reverse("collection:overview")))
+        for by in ("album", "performer"):
+            self.assert_small(reverse("collection:groups"), by=by)
+        self.assert_small(reverse("collection:rows"), kind="lossless", least_minutes="3", most_minutes="4")
+        self.assert_small(reverse("collection:track", args=[Track.objects.last().pk]))
+        self.assert_small(reverse("collection:fixity"))
+        self.assert_small(reverse("tags:edits"))
+
     def test_actions_cost_the_same_however_long_the_lists_are(self) -> None:
         track, entry = Track.objects.last(), self.playlist.entries.all()[5_000]
         for address, values, status in (
-            (reverse("collection:pull", args=[track.pk]), {}, 200),
+            (reverse("collection:pull", args=[track.pk]), {}, 302),
             (reverse("playlists:move", args=[entry.pk]), {"way": "up"}, 302),
             (reverse("playlists:remove", args=[entry.pk]), {}, 302),
             (reverse("collection:clear-pull"), {}, 302),
