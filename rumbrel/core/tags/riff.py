@@ -2,6 +2,7 @@
 
 import io
 import struct
+from collections.abc import Iterator
 from pathlib import Path
 
 import mutagen.id3
@@ -29,10 +30,8 @@ def read_riff_id3(path: Path) -> mutagen.id3.ID3 | None:
     return None
 
 
-def read_riff_info(path: Path) -> dict[str, tuple[str, ...]]:
-    """The fields of a LIST INFO chunk; text is UTF-8 or, where it is none, Latin 1."""
-    by_name = {row.riff.encode(): row.name for row in FIELDS if row.riff}
-    fields: dict[str, tuple[str, ...]] = {}
+def _info_entries(path: Path) -> Iterator[tuple[bytes, bytes]]:
+    """Names and entries of a LIST INFO chunk, each entry whole as it stands in the file."""
     with path.open("rb") as file:
         for name, at, length in list_chunks(file):
             if name != b"LIST" or length > _LARGEST_INFO_BYTES:
@@ -42,11 +41,19 @@ def read_riff_info(path: Path) -> dict[str, tuple[str, ...]]:
             place = 4 if body[:4] == b"INFO" else len(body)
             while place + 8 <= len(body):
                 key, size = struct.unpack_from("<4sI", body, place)
-                raw = body[place + 8 : place + 8 + size].split(b"\0")[0]
-                text = decoded_text(raw).strip()
-                if key in by_name and text:
-                    fields[by_name[key]] = (text,)
-                place += 8 + size + size % 2
+                end = place + 8 + size + size % 2
+                yield key, body[place:end]
+                place = end
+
+
+def read_riff_info(path: Path) -> dict[str, tuple[str, ...]]:
+    """The fields of a LIST INFO chunk; text is UTF-8 or, where it is none, Latin 1."""
+    by_name = {row.riff.encode(): row.name for row in FIELDS if row.riff}
+    fields: dict[str, tuple[str, ...]] = {}
+    for key, entry in _info_entries(path):
+        text = decoded_text(entry[8:].split(b"\0")[0]).strip()
+        if key in by_name and text:
+            fields[by_name[key]] = (text,)
     return fields
 
 
@@ -64,21 +71,14 @@ def _info_chunk(tags: TagSet, foreign: bytes) -> bytes:
 
 def read_foreign_info(path: Path) -> bytes:
     """The entries of a LIST INFO chunk that are none of our fields, as they stand in the file."""
-    ours, kept = {row.riff.encode() for row in FIELDS if row.riff}, b""
-    with path.open("rb") as file:
-        for name, at, length in list_chunks(file):
-            if name != b"LIST" or length > _LARGEST_INFO_BYTES:
-                continue
-            file.seek(at)
-            body = file.read(length)
-            place = 4 if body[:4] == b"INFO" else len(body)
-            while place + 8 <= len(body):
-                key, size = struct.unpack_from("<4sI", body, place)
-                end = place + 8 + size + size % 2
-                if key not in ours and end <= len(body):
-                    kept += body[place:end]
-                place = end
-    return kept
+    ours = {row.riff.encode() for row in FIELDS if row.riff}
+    entries = (entry for key, entry in _info_entries(path) if key not in ours and _is_whole(entry))
+    return b"".join(entry + b"\0" * (len(entry) % 2) for entry in entries)
+
+
+def _is_whole(entry: bytes) -> bool:
+    """Whether the list's end does not cut it off."""
+    return len(entry) >= 8 + int.from_bytes(entry[4:8], "little")
 
 
 def write_riff_tags(

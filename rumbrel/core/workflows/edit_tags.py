@@ -7,7 +7,7 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from rumbrel.core.crew import Crew, Tell
+from rumbrel.core.crew import Tell
 from rumbrel.core.encoders.rewrap import CodedSound, packets_digest
 from rumbrel.core.errors import RumbrelError, TagError
 from rumbrel.core.files import output_errors, working_file
@@ -15,6 +15,8 @@ from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.progress import Progress, Unit
 from rumbrel.core.tags import Cover, TagRules, TagSet, apply_rules, read_tags
 from rumbrel.core.tags.editing import TagChange, edit_tags
+
+from .crewed import carried_out
 
 __all__ = ["EditOutcome", "EditTask", "Edited", "edit_file", "edit_files", "undoing"]
 
@@ -134,19 +136,4 @@ def _lost(task: EditTask, tries: int) -> EditOutcome:
 
 def edit_files(tasks: Sequence[EditTask], *, jobs: int) -> Iterator[EditOutcome | Progress]:
     """Change many files on several cores. Closing the iterator stops the work; what was begun stays as it was."""
-    if not tasks:
-        return
-    finished = 0
-    with Crew(_edit, tasks, jobs=jobs, lost=_lost) as crew:
-        for event in crew.results():
-            if event is not None:
-                finished += 1
-                yield event.result
-            yield Progress(
-                done=finished,
-                total=len(tasks),
-                unit=Unit.FILES,
-                step="writing tags",
-                finished=finished,
-                items=len(tasks),
-            )
+    return carried_out(_edit, tasks, jobs=jobs, weigh=lambda task: 1, unit=Unit.FILES, step="writing tags", lost=_lost)

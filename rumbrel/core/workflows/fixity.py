@@ -7,11 +7,13 @@ from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 
-from rumbrel.core.crew import Crew, Tell
+from rumbrel.core.crew import Tell
 from rumbrel.core.encoders.rewrap import CodedSound, packets_digest
 from rumbrel.core.errors import DecodeError, RumbrelError
 from rumbrel.core.inspection import Facts
 from rumbrel.core.progress import Progress, Unit
+
+from .crewed import carried_out
 
 __all__ = [
     "Digests",
@@ -120,19 +122,15 @@ def _lost(task: FixityTask, tries: int) -> FixityFinding:
 
 def check_files(tasks: Sequence[FixityTask], *, jobs: int) -> Iterator[FixityFinding | Progress]:
     """Compare files with what was kept of them, with Progress in bytes. Closing the iterator stops the work."""
-    if not tasks:
-        return
-    weights = [max(1, task.facts.size_bytes) for task in tasks]
-    finished = 0
-    with Crew(_check, tasks, jobs=jobs, lost=_lost) as crew:
-        for event in crew.results():
-            if event is not None:
-                finished += 1
-                yield event.result
-            done = sum(share * weight for share, weight in zip(crew.shares(), weights, strict=True))
-            yield Progress(
-                done=done, total=sum(weights), unit=Unit.BYTES, step="comparing", finished=finished, items=len(tasks)
-            )
+    return carried_out(
+        _check,
+        tasks,
+        jobs=jobs,
+        weigh=lambda task: max(1, task.facts.size_bytes),
+        unit=Unit.BYTES,
+        step="comparing",
+        lost=_lost,
+    )
 
 
 def manifest_line(sha256: str, name: str) -> str:

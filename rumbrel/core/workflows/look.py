@@ -4,10 +4,12 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from rumbrel.core.crew import Crew, Tell
+from rumbrel.core.crew import Tell
 from rumbrel.core.errors import OutputError
 from rumbrel.core.inspection import DeepFacts, Fault, inspect_deep, inspect_file
 from rumbrel.core.progress import Progress, Unit
+
+from .crewed import carried_out
 
 __all__ = ["LookTask", "Looked", "look_at_tracks"]
 
@@ -52,17 +54,13 @@ def _lost(task: LookTask, tries: int) -> Looked:
 
 def look_at_tracks(tasks: Sequence[LookTask], *, jobs: int) -> Iterator[Looked | Progress]:
     """Yield each track's findings as they come, with Progress in seconds of sound. Closing the iterator stops the work."""
-    if not tasks:
-        return
     longest_first = sorted(tasks, key=lambda task: task.seconds, reverse=True)
-    weights = [max(task.seconds, 0.1) for task in longest_first]
-    finished = 0
-    with Crew(_look, longest_first, jobs=jobs, lost=_lost) as crew:
-        for event in crew.results():
-            if event is not None:
-                finished += 1
-                yield event.result
-            done = sum(share * weight for share, weight in zip(crew.shares(), weights, strict=True))
-            yield Progress(
-                done=done, total=sum(weights), unit=Unit.SECONDS, step="looking", finished=finished, items=len(tasks)
-            )
+    return carried_out(
+        _look,
+        longest_first,
+        jobs=jobs,
+        weigh=lambda task: max(task.seconds, 0.1),
+        unit=Unit.SECONDS,
+        step="looking",
+        lost=_lost,
+    )
