@@ -157,6 +157,9 @@ class WrongHeaderTests(FolderCase):
                         facts = inspect_file(path)
                         found = [str(fault.code) for fault in facts.faults if fault.code != FaultCode.TAGS_UNREADABLE]
                         self.assertEqual((facts.samples, found), (len(whole), faults))
+                        if faults:
+                            said = "The header states 0 min 0 s" if stated > 0 else "the header states no length"
+                            self.assertIn(said, facts.faults[0].text)
                         self.assertTrue(np.array_equal(decoded(path), whole))
 
     def test_chunks_behind_the_sound_are_no_sound(self) -> None:

@@ -237,6 +237,7 @@ class NarrowerTests(WebCase):
             ({"most_minutes": 3.99 / 60, "kind": "lossless"}, ["short.flac"]),
             ({"least_kbps": 1411}, ["long.wav"]),
             ({"most_kbps": 200}, ["lossy.wma"]),
+            ({"least_kbps": 1411, "most_kbps": 1411}, ["long.wav"]),
             ({"text": "peal", "lacks": "performer"}, []),
         ):
             with self.subTest(asked=asked):
@@ -245,6 +246,8 @@ class NarrowerTests(WebCase):
                 self.assertIn(f"{len(right)} of 4 tracks", page)
         self.client.post(f"{reverse('collection:pull-all')}?kind=lossy")
         self.assertEqual([Track.objects.get(pk=pk).relative for pk in pulled_ids()], ["lossy.wma"])
+        Track.objects.filter(relative="lossy.wma").update(codec="")
+        self.assertEqual(self.names(kind="lossy"), [], "of what cannot be read nobody knows")
         page = self.page(reverse("collection:index"), least_kbps="many", most_kbps=99)
         for text in ("no such numbers: kbit/s, at least", '<details class="finer" open>'):
             self.assertIn(text, page)
