@@ -26,7 +26,8 @@ FAULTS = ("20 rounds of faults", [sys.executable, "-m", "tests.faults", "20"])
 """Part of a whole run; `./run faults 200` does more of them."""
 MODES = ("fast", "slowest", "part")
 """part is half of a fast run: the tests alone, without the checks."""
-CORE = "tests.core"
+WEB = ("tests.browser", "tests.web")
+"""About half of a fast run; the rest is the other half."""
 SUMMARY = re.compile(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", re.MULTILINE)
 
 
@@ -51,11 +52,11 @@ def main() -> int:
     # Beside the tests, on the other core; what they say is shown at the end.
     halved = mode == "fast" and not words
     checks = {name: _begun(command) for name, command in _checks(mode, words)}
-    other = _begun([sys.executable, "-m", "tests.run_all", "part", CORE]) if halved else None
+    other = _begun([sys.executable, "-m", "tests.run_all", "part", *_all_but_web()]) if halved else None
     with tempfile.TemporaryDirectory() as data:
         os.environ["RUMBREL_DATA"] = data
         os.environ["DJANGO_SETTINGS_MODULE"] = "rumbrel.web.settings.test"
-        count = _run_tests(_all_but_core() if halved else words or ["tests"], mode)
+        count = _run_tests(list(WEB) if halved else words or ["tests"], mode)
     if other is not None:
         count += _counted(other)
     count += Count(0, sum(_failed(name, check) for name, check in checks.items()), 0)
@@ -69,13 +70,10 @@ def _checks(mode: str, words: list[str]) -> tuple[tuple[str, list[str]], ...]:
     return CHECKS if words or mode == "fast" else (*CHECKS, FAULTS)
 
 
-def _all_but_core() -> list[str]:
-    """The packages with tests, for the half of a fast run that stays in this process."""
-    return sorted(
-        label
-        for folder in (ROOT / "tests").iterdir()
-        if (label := f"tests.{folder.name}") != CORE and any(folder.rglob("test_*.py"))
-    )
+def _all_but_web() -> list[str]:
+    """The other packages with tests, for the half of a fast run that goes to the other core."""
+    found = (f"tests.{folder.name}" for folder in (ROOT / "tests").iterdir() if any(folder.rglob("test_*.py")))
+    return sorted(label for label in found if label not in WEB)
 
 
 def _begun(command: list[str]) -> "subprocess.Popen[str]":
