@@ -18,6 +18,20 @@ from .case import ROOT, BrowserCase
 A_WHILE_MS = 90_000
 
 
+class FolderCase(BrowserCase):
+    """On instances of their own, with folders of their own."""
+
+    command = "serve"
+
+    def page_with(self, folder: Path, said: str) -> Page:
+        """A page on which a folder was added, whose scan has said something."""
+        page = self.page("/folders/", viewport={"width": 1280, "height": 800})
+        page.get_by_label("Folder", exact=True).fill(str(folder))
+        page.get_by_role("button", name="Add and scan").click()
+        expect(page.locator("#folders tr", has_text=folder.name)).to_contain_text(said, timeout=A_WHILE_MS)
+        return page
+
+
 @slow
 class WalkTests(BrowserCase):
     def test_the_whole_way(self) -> None:
@@ -214,17 +228,13 @@ class DropTests(BrowserCase):
 
 
 @slow
-class ListenTests(BrowserCase):
-    command, own = "serve", "listen"
+class ListenTests(FolderCase):
+    own = "listen"
 
     def test_a_track_that_browsers_do_not_play_is_heard_from_its_middle(self) -> None:
         folder = self.instance.data / "demo" / "heard"
         write_framed(folder / "Long bell.wma", "wmav2", muxer="asf", rate=44_100, seconds=30)
-        page = self.page(viewport={"width": 1280, "height": 800})
-        page.goto(f"{self.instance.address}/folders/")
-        page.get_by_label("Folder", exact=True).fill(str(folder))
-        page.get_by_role("button", name="Add and scan").click()
-        expect(page.locator("#folders tr", has_text="heard")).to_contain_text("1 track", timeout=A_WHILE_MS)
+        page = self.page_with(folder, "1 track")
         page.goto(f"{self.instance.address}/?text=long+bell")
         page.wait_for_load_state()
         page.keyboard.press("j")
@@ -254,16 +264,13 @@ class ListenTests(BrowserCase):
 
 
 @slow
-class TagTests(BrowserCase):
-    command, own = "serve", "tags"
+class TagTests(FolderCase):
+    own = "tags"
 
     def test_tags_of_twelve_files_are_edited_and_taken_back(self) -> None:
         folder = self.instance.data / "demo" / "Barrel rolls"
         paths = [write_sound(folder / f"{number:02d} Roll {number}.flac", seed=number) for number in range(1, 13)]
-        page = self.page("/folders/", viewport={"width": 1280, "height": 800})
-        page.get_by_label("Folder", exact=True).fill(str(folder))
-        page.get_by_role("button", name="Add and scan").click()
-        expect(page.locator("#folders tr", has_text="Barrel rolls")).to_contain_text("done: 12", timeout=A_WHILE_MS)
+        page = self.page_with(folder, "done: 12")
         page.goto(self.instance.address)
         page.get_by_role("button", name="Pull all 12").click()
         page.wait_for_load_state()
@@ -285,16 +292,13 @@ class TagTests(BrowserCase):
 
 
 @slow
-class FixityTests(BrowserCase):
-    command, own = "serve", "fixity"
+class FixityTests(FolderCase):
+    own = "fixity"
 
     def test_one_flipped_bit_is_found(self) -> None:
         folder = self.instance.data / "demo" / "Masters"
         paths = [write_sound(folder / f"Master {number}.flac", seed=number) for number in range(1, 6)]
-        page = self.page("/folders/", viewport={"width": 1280, "height": 800})
-        page.get_by_label("Folder", exact=True).fill(str(folder))
-        page.get_by_role("button", name="Add and scan").click()
-        expect(page.locator("#folders tr", has_text="Masters")).to_contain_text("done: 5", timeout=A_WHILE_MS)
+        page = self.page_with(folder, "done: 5")
         page.get_by_role("link", name="Fixity").click()
         page.get_by_role("button", name="Compare").click()
         expect(page.locator("#fixity")).to_contain_text("5 kept.", timeout=A_WHILE_MS)

@@ -5,13 +5,25 @@ import struct
 from collections.abc import Iterator
 from typing import BinaryIO
 
-__all__ = ["UNKNOWN_LENGTHS", "caf_chunks", "list_chunks", "riff_chunks", "riff_end", "w64_chunks"]
+__all__ = [
+    "UNKNOWN_LENGTHS",
+    "W64_DATA",
+    "W64_FORMAT",
+    "caf_chunks",
+    "list_chunks",
+    "riff_chunks",
+    "riff_end",
+    "w64_chunks",
+]
 
 Chunk = tuple[bytes, int, int]
 """Name, offset of the content, and stated length in bytes."""
 
 _MOST_CHUNKS = 10_000
 """A file of nothing but empty chunks would hold a reader for hours."""
+_W64_NAME_END = b"\xf3\xac\xd3\x11\x8c\xd1\x00\xc0\x4f\x8e\xdb\x8a"
+W64_FORMAT, W64_DATA = b"fmt " + _W64_NAME_END, b"data" + _W64_NAME_END
+"""Chunks of W64 have names of 16 bytes."""
 UNKNOWN_LENGTHS = (0, 0xFFFFFFFF, 0xFFFFFFFFFFFFFFFF)
 """What writers state that never came back to fill the length in."""
 

@@ -6,13 +6,11 @@ from pathlib import Path
 from typing import BinaryIO
 
 from rumbrel.core.containers import asf
-from rumbrel.core.containers.chunks import UNKNOWN_LENGTHS, caf_chunks, riff_chunks, riff_end, w64_chunks
+from rumbrel.core.containers.chunks import UNKNOWN_LENGTHS, W64_DATA, caf_chunks, riff_chunks, riff_end, w64_chunks
 from rumbrel.core.containers.matroska import segment_end
 from rumbrel.core.containers.mp4 import top_boxes
 
 __all__ = ["lacks_index", "stated_end", "stated_sound"]
-
-_W64_DATA = b"data\xf3\xac\xd3\x11\x8c\xd1\x00\xc0\x4f\x8e\xdb\x8a"
 
 
 def stated_sound(file: BinaryIO, size_bytes: int) -> tuple[int, int] | None:
@@ -31,7 +29,7 @@ def stated_sound(file: BinaryIO, size_bytes: int) -> tuple[int, int] | None:
     elif head[:4] == b"caff":
         found = next(((at, n) for name, at, n in caf_chunks(file, size_bytes) if name == b"data"), None)
     elif head[:4] == b"riff":
-        found = next(((at, n) for name, at, n in w64_chunks(file, size_bytes) if name == _W64_DATA), None)
+        found = next(((at, n) for name, at, n in w64_chunks(file, size_bytes) if name == W64_DATA), None)
     return found if found and found[1] not in UNKNOWN_LENGTHS else None
 
 

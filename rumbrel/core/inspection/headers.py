@@ -10,7 +10,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import BinaryIO
 
-from rumbrel.core.containers.chunks import UNKNOWN_LENGTHS, caf_chunks, riff_chunks, w64_chunks
+from rumbrel.core.containers.chunks import UNKNOWN_LENGTHS, W64_DATA, W64_FORMAT, caf_chunks, riff_chunks, w64_chunks
 from rumbrel.core.containers.flac import metadata_blocks, stream_info
 from rumbrel.core.containers.flac_frames import last_frame_end
 from rumbrel.core.containers.id3 import after_id3
@@ -129,17 +129,14 @@ def _aiff(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
     return heading if stated_bytes is None else misstated(heading, sound_at, stated_bytes, big_endian=not little)
 
 
-_W64_NAME_END = b"\xf3\xac\xd3\x11\x8c\xd1\x00\xc0\x4f\x8e\xdb\x8a"
-
-
 def _w64(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
     """Only what states its length wrongly: an ordinary one is read like any other file."""
     form = b""
     for name, at, length in w64_chunks(file, size_bytes):
-        if name == b"fmt " + _W64_NAME_END:
+        if name == W64_FORMAT:
             file.seek(at)
             form = file.read(min(length, 40))
-        elif name == b"data" + _W64_NAME_END and len(form) >= 16:
+        elif name == W64_DATA and len(form) >= 16:
             if length <= 0 or length in UNKNOWN_LENGTHS or is_hidden(file, at + length, size_bytes, W64_HEAD):
                 heading = _wav_heading(form, size_bytes - at)
                 stated = 0 if length in UNKNOWN_LENGTHS else max(0, length)

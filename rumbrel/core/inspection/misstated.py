@@ -1,7 +1,7 @@
 """Headers that state no length, or an old one, as interrupted recorders leave them (common practice)."""
 
 import struct
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import BinaryIO
 
 from rumbrel.core.sound.decoding import BareSound
@@ -11,14 +11,22 @@ from .heading import Heading
 
 __all__ = ["CAF_HEAD", "IFF_HEAD", "NO_HEAD", "RIFF_HEAD", "W64_HEAD", "is_hidden", "misstated"]
 
-ChunkHead = tuple[str, int]
-"""How the head of a chunk is packed, its name first and its length last, and to how many bytes chunks are filled up."""
 
-RIFF_HEAD: ChunkHead = ("<4sI", 2)
-IFF_HEAD: ChunkHead = (">4sI", 2)
-CAF_HEAD: ChunkHead = (">4sQ", 1)
-W64_HEAD: ChunkHead = ("<16sQ", 8)
-NO_HEAD: ChunkHead = ("", 1)
+@dataclass(frozen=True, slots=True)
+class ChunkHead:
+    """How the head of a chunk is packed, its name first and its length last; to how many bytes chunks are filled up;
+    how many bytes of the head the length counts."""
+
+    form: str
+    filled_bytes: int
+    counted_bytes: int = 0
+
+
+RIFF_HEAD = ChunkHead("<4sI", 2)
+IFF_HEAD = ChunkHead(">4sI", 2)
+CAF_HEAD = ChunkHead(">4sQ", 1)
+W64_HEAD = ChunkHead("<16sQ", 8, 24)
+NO_HEAD = ChunkHead("", 1)
 """Of a container that has no chunks: whatever lies behind is none."""
 
 _LEAST_HIDDEN_BYTES = 4096
@@ -32,17 +40,16 @@ _BARE_SUBTYPES = {
 
 def is_hidden(file: BinaryIO, end: int, size_bytes: int, head: ChunkHead) -> bool:
     """Whether what lies behind the sound's stated end is no chunk, and so is likely to be more of the sound."""
-    form, filled = head
-    at = end + -end % filled
+    at = end + -end % head.filled_bytes
     if size_bytes - at < _LEAST_HIDDEN_BYTES:
         return False
-    if not form:
+    if not head.form:
         return True
     file.seek(at)
-    name, length = struct.unpack(form, file.read(struct.calcsize(form)))
+    head_bytes = struct.calcsize(head.form)
+    name, length = struct.unpack(head.form, file.read(head_bytes))
     named = all(32 <= sign < 127 for sign in name[:4]) or name[:4] == bytes(4)
-    counted = 0 if filled == W64_HEAD[1] else struct.calcsize(form)
-    return not named or at + counted + length > size_bytes + 1
+    return not named or at + head_bytes - head.counted_bytes + length > size_bytes + 1
 
 
 def misstated(heading: Heading | None, at: int, stated_bytes: int, *, big_endian: bool) -> Heading | None:

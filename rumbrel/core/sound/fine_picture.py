@@ -176,7 +176,7 @@ class FinePictureMaker:
             lows, highs = [*lows, _sixteen_bit(self._held.min()[None])], [*highs, _sixteen_bit(self._held.max()[None])]
         # The last look is shorter than the others where the sound ends in it.
         left = self._looks % _SPECTRA_A_BATCH
-        self._keep_spectra(left + 1 if self._looks * self._stride < self._at and left < _SPECTRA_A_BATCH else left)
+        self._keep_spectra(left + 1 if self._looks * self._stride < self._at else left)
         return FinePicture(
             sample_rate=self._shape.sample_rate,
             samples=self._at,

@@ -135,7 +135,9 @@ def _take_out(file: Any, form: TagForm, change: TagChange) -> None:
     for key in {key for key, *_ in file.tags} if form in (TagForm.VORBIS, TagForm.ASF) else set(file.tags):
         is_cover = key in _COVER_KEYS[form] or key.lower() in _COVER_KEYS[form]
         if (is_cover and change.covers is not None) or field_of_key(form, key) in gone or key.lower() in totals:
-            del file.tags[key]
+            # Another spelling of it may have taken it out.
+            if key in file.tags:
+                del file.tags[key]
     if change.covers is not None and isinstance(file, mutagen.flac.FLAC):
         file.clear_pictures()
 

@@ -35,7 +35,7 @@ from .model import EMPTY_TAGS, Chapter, Cover, TagSet, joined_tags
 from .openers import opener_for
 from .riff import read_riff_id3, read_riff_info
 
-__all__ = ["field_of_key", "read_tags", "tags_of"]
+__all__ = ["field_of_key", "read_tags"]
 
 _FROM_MP4 = {row.mp4: row.name for row in FIELDS}
 _FROM_VORBIS = {row.vorbis.lower(): row.name for row in FIELDS}
@@ -226,11 +226,6 @@ def read_tags(path: Path, *, container: str, codec: str, fallback: Mapping[str, 
         raise TagError(f"The tags of {path.name} cannot be read: {error}.") from error
     if not file.tags and not getattr(file, "pictures", ()):
         return TagSet(fields=read_aiff_text(path)) if form is TagForm.AIFF else EMPTY_TAGS
-    return tags_of(file)
-
-
-def tags_of(file: Any) -> TagSet:
-    """The tags of a file that the tag library has opened."""
     for kind, reader in _READERS:
         if isinstance(file.tags, kind):
             return reader(file.tags)

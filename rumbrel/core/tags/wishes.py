@@ -9,7 +9,7 @@ from rumbrel.core.errors import TagError
 
 from .mapping import row_for
 
-__all__ = ["CASES", "NamedFile", "TagWish", "changes_for", "check_name_pattern", "values_in_name"]
+__all__ = ["CASES", "NamedFile", "TagWish", "changes_for", "values_in_name"]
 
 Fields = Mapping[str, tuple[str, ...]]
 _LONGEST_PATTERN = 300
@@ -73,11 +73,6 @@ CASES: Mapping[str, tuple[str, Callable[[str], str]]] = {
 }
 
 
-def check_name_pattern(pattern: str) -> None:
-    """Raises TagError naming what is wrong with a pattern that takes values out of names."""
-    _compiled(pattern)
-
-
 def _compiled(pattern: str) -> tuple["re.Pattern[str]", tuple[str, ...]]:
     """What a pattern of Python's format syntax matches, and its fields. A field takes as little as it can, the last
     one of a part the rest; {} takes anything and keeps nothing; with a width or d it takes digits alone."""
@@ -87,12 +82,12 @@ def _compiled(pattern: str) -> tuple["re.Pattern[str]", tuple[str, ...]]:
         pieces = list(string.Formatter().parse(pattern))
     except ValueError as error:
         raise TagError(f"The pattern cannot be read: {error}. Write fields as {{title}}.") from error
-    text, names, named = "", [], False
+    text = ""
+    names: list[str] = []
     for literal, name, spec, conversion in pieces:
         text += re.escape(literal)
         if name is None:
             continue
-        named = True
         if conversion or (spec and not re.fullmatch(r"0?\d?d", spec)):
             raise TagError(f"The pattern's '{spec or conversion}' is not a width of digits, such as {{track:02d}}.")
         takes = r"\d+" if spec else "[^/]+?"
@@ -107,7 +102,7 @@ def _compiled(pattern: str) -> tuple["re.Pattern[str]", tuple[str, ...]]:
         else:
             names.append(name)
             text += f"({takes})"
-    if not named or not names:
+    if not names:
         raise TagError("The pattern names no field. Write {track} {title}, say.")
     return re.compile(f"(?:.*/)?{text}"), tuple(names)
 
@@ -128,7 +123,8 @@ def values_in_name(pattern: str, name: str) -> dict[str, str] | None:
 def changes_for(files: Sequence[NamedFile], wish: TagWish) -> dict[int, dict[str, tuple[str, ...]]]:
     """What is to change in each file, by its id; files in which nothing is are left out. Raises TagError."""
     if wish.pattern:
-        check_name_pattern(wish.pattern)
+        # Also where there is no file to try it on.
+        _compiled(wish.pattern)
     for name in wish.values:
         if row_for(name) is None:
             raise TagError(f"There is no field '{name}'.")

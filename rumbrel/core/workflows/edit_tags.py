@@ -2,64 +2,73 @@
 
 import os
 import shutil
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 from rumbrel.core.crew import Tell
-from rumbrel.core.encoders.rewrap import CodedSound, packets_digest
 from rumbrel.core.errors import RumbrelError, TagError
 from rumbrel.core.files import output_errors, working_file
 from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.progress import Progress, Unit
-from rumbrel.core.tags import Cover, TagRules, TagSet, apply_rules, read_tags
+from rumbrel.core.tags import TagRules, TagSet, apply_rules, read_tags
 from rumbrel.core.tags.editing import TagChange, edit_tags
+from rumbrel.core.tags.kept_covers import keep_covers, kept_covers
 
 from .crewed import carried_out
+from .fixity import Digests, digests_of
 
-__all__ = ["EditOutcome", "EditTask", "Edited", "edit_file", "edit_files", "undoing"]
+__all__ = ["EditOutcome", "EditTask", "Edited", "edit_file", "edit_files"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Edited:
-    """A file whose tags were changed: its facts now, its tags before with their pictures, and what it cannot hold."""
+    """A file whose tags were changed: its facts now, its digests before and now, and which of the changed fields it
+    could not hold as they were asked for."""
 
     facts: Facts
-    before: TagSet
+    before: Digests
+    after: Digests
     lost: tuple[str, ...] = ()
 
 
-def undoing(edited: Edited, change: TagChange) -> TagChange:
-    """What brings back the tags that a change has changed."""
-    fields = {name: edited.before.fields.get(name, ()) for name in change.fields}
-    return TagChange(fields=fields, covers=None if change.covers is None else edited.before.covers)
-
-
-def edit_file(facts: Facts, change: TagChange) -> Edited:
+def edit_file(
+    facts: Facts,
+    change: TagChange | Callable[[TagSet], TagChange],
+    *,
+    keep: Callable[[TagSet], None] = lambda before: None,
+) -> Edited:
     """Change the tags of the file that facts are about. It appears whole, changed, or stays as it was.
 
-    Raises TagError and OutputError; TagError too where the file is not the one that was inspected, or where its
-    sound would not be the same afterwards.
+    change may be worked out from the tags before; keep is given these before the file is replaced. Raises TagError
+    and OutputError; TagError too where the file is not the one that was inspected, or where its sound or another
+    tag would not be the same afterwards.
     """
     # A link's own file is changed, and the link stays.
     path = Path(facts.path).resolve()
     with output_errors(path.parent):
         status = os.stat(path)
+    if facts.bare is not None:
+        raise TagError("Its header is wrong. Convert it first; the result can be tagged.")
     if (status.st_size, status.st_mtime_ns) != (facts.size_bytes, facts.modified_ns):
         raise TagError("The file changed since it was scanned. Scan its folder again.")
-    before = read_tags(path, container=facts.container, codec=facts.codec)
-    sound = _digest(facts, path)
+    tags = read_tags(path, container=facts.container, codec=facts.codec)
+    wanted = change if isinstance(change, TagChange) else change(tags)
+    before = _digests(facts, path)
     with working_file(path) as working:
         with output_errors(path.parent):
             shutil.copyfile(path, working)
             shutil.copystat(path, working)
             with suppress(PermissionError):
                 os.chown(working, status.st_uid, status.st_gid)
-        lost = edit_tags(working, change, container=facts.container, codec=facts.codec)
-        if _digest(facts, working) != sound:
+        lost = edit_tags(working, wanted, container=facts.container, codec=facts.codec)
+        after = _digests(facts, working)
+        if after.sound != before.sound:
             raise TagError("The sound would not be the same afterwards, so nothing was written.")
-        _compare(read_tags(working, container=facts.container, codec=facts.codec), before, change, lost)
+        found = read_tags(working, container=facts.container, codec=facts.codec)
+        lost = _compared(found, tags, wanted, lost)
+        keep(tags)
         with output_errors(path.parent):
             now = os.stat(path)
             if (now.st_size, now.st_mtime_ns) != (status.st_size, status.st_mtime_ns):
@@ -68,39 +77,48 @@ def edit_file(facts: Facts, change: TagChange) -> Edited:
                 os.fsync(file.fileno())
             os.utime(working)
             working.replace(path)
-    found = inspect_file(Path(facts.path))
-    return Edited(facts=found, before=before, lost=lost)
+    return Edited(facts=inspect_file(Path(facts.path)), before=before, after=after, lost=lost)
 
 
-def _digest(facts: Facts, path: Path) -> str:
-    """Of the coded sound; of a header that is not to be believed, of the bytes where the sound lies."""
-    if facts.bare is not None:
-        raise TagError("Its header is wrong. Convert it first; the result can be tagged.")
-    return packets_digest(CodedSound(path=path, index=facts.sound_index, codec=facts.codec, samples=facts.samples))
+def _digests(facts: Facts, path: Path) -> Digests:
+    with output_errors(path.parent):
+        found = digests_of(replace(facts, path=str(path)))
+    if not found.sound:
+        raise TagError("Its coded sound cannot be read, so nothing was written. Have the track looked at.")
+    return found
 
 
-def _compare(after: TagSet, before: TagSet, change: TagChange, lost: tuple[str, ...]) -> None:
-    """Raises TagError where what is read back is not what was to be written, or something else is gone."""
+def _compared(after: TagSet, before: TagSet, change: TagChange, lost: tuple[str, ...]) -> tuple[str, ...]:
+    """The names of what does not read back as it was asked for, though something of it does: a format may hold one
+    value alone, or whole numbers. Raises TagError where it does not read back at all, or something else is gone."""
     for name, values in before.fields.items():
         if name not in change.fields and after.fields.get(name) != values:
             raise TagError(f"Writing would have changed '{name}' too, so nothing was written.")
-    missing = [
-        name for name, values in change.set_fields.items() if name not in lost and name not in after.fields and values
+    for name, values in change.fields.items():
+        if (name in after.fields) != bool(values) and name not in lost:
+            raise TagError(f"'{name}' does not read back as it was to be, so nothing was written.")
+    if after.chapters != before.chapters:
+        raise TagError("Writing would have changed the chapters too, so nothing was written.")
+    pictures = [cover.data for cover in before.covers if change.covers is None] or [
+        cover.data for cover in change.covers or ()
     ]
-    if missing:
-        raise TagError(f"'{missing[0]}' does not read back, so nothing was written.")
-    if change.covers is None and len(after.covers) != len(before.covers):
-        raise TagError("Writing would have changed the pictures too, so nothing was written.")
+    if [cover.data for cover in after.covers] != pictures and "cover" not in lost:
+        raise TagError("The pictures do not read back as they were to be, so nothing was written.")
+    altered = [name for name, values in change.set_fields.items() if after.fields.get(name) != values]
+    return tuple(dict.fromkeys((*lost, *altered)))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class EditTask:
-    """A file to be changed; smaller_pixels has its pictures made no larger than that, whatever they are."""
+    """A file to be changed. What is asked of its pictures beside the change: covers_from is a file of those to put in
+    instead, smaller_pixels has them made no larger. Those that were there go into before_covers, once."""
 
     id: int
     facts: Facts
     change: TagChange
+    covers_from: Path | None = None
     smaller_pixels: int | None = None
+    before_covers: Path | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -113,21 +131,29 @@ class EditOutcome:
 
 
 def _edit(task: EditTask, tell: Tell) -> EditOutcome:
-    try:
-        change = task.change
+    def change(before: TagSet) -> TagChange:
+        if task.covers_from is not None:
+            return replace(task.change, covers=kept_covers(task.covers_from))
         if task.smaller_pixels is not None:
-            change = replace(change, covers=_smaller(task.facts, task.smaller_pixels))
-        return EditOutcome(id=task.id, edited=edit_file(task.facts, change))
+            return replace(task.change, covers=_smaller(before, task.smaller_pixels).covers)
+        return task.change
+
+    def keep(before: TagSet) -> None:
+        # What another try kept is from before the first change.
+        if task.before_covers is not None and not task.before_covers.exists():
+            keep_covers(task.before_covers, before.covers)
+
+    try:
+        return EditOutcome(id=task.id, edited=edit_file(task.facts, change, keep=keep))
     except RumbrelError as error:
         return EditOutcome(id=task.id, edited=None, error=str(error))
 
 
-def _smaller(facts: Facts, pixels: int) -> tuple[Cover, ...]:
-    tags = read_tags(Path(facts.path), container=facts.container, codec=facts.codec)
+def _smaller(tags: TagSet, pixels: int) -> TagSet:
     fitted, notes = apply_rules(tags, TagRules(cover_pixels=pixels))
     if notes:
         raise TagError(f"A picture could not be made smaller: {notes[0]}.")
-    return fitted.covers
+    return fitted
 
 
 def _lost(task: EditTask, tries: int) -> EditOutcome:

@@ -49,6 +49,18 @@ def hearing_of(facts: Facts) -> Hearing:
     )
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Running:
+    """A process that decodes, and how long its file will be."""
+
+    process: "subprocess.Popen[str]"
+    total_bytes: int
+
+    @property
+    def ended(self) -> bool:
+        return self.process.poll() is not None
+
+
 class Decoders:
     """Decodes files for listening, each once, in processes of their own; what they made is kept up to a size, the
     least recently heard going first."""
@@ -56,8 +68,7 @@ class Decoders:
     def __init__(self, folder: Path, *, kept_bytes: int = _KEPT_BYTES) -> None:
         self._folder, self._kept_bytes = folder, kept_bytes
         self._lock = Lock()
-        self._running: dict[Path, subprocess.Popen[str]] = {}
-        self._growing: dict[Path, int] = {}
+        self._running: dict[Path, _Running] = {}
 
     def hearing(self, facts: Facts, name: str) -> Hearing:
         """The decoded file, which may still be growing. name tells it from those of other files and versions.
@@ -75,8 +86,8 @@ class Decoders:
                 os.utime(output)
             if not output.exists() and output not in self._running:
                 self._make_room(shape.total_bytes)
-                self._growing[output] = shape.total_bytes
-                self._running[output] = self._start(request_record(Path(facts.path), facts.choice(), shape, output))
+                process = self._start(request_record(Path(facts.path), facts.choice(), shape, output))
+                self._running[output] = _Running(process=process, total_bytes=shape.total_bytes)
         return Hearing(path=output, total_bytes=shape.total_bytes, media_type="audio/wav")
 
     def _start(self, request: str) -> "subprocess.Popen[str]":
@@ -113,20 +124,19 @@ class Decoders:
     def _ask(self, output: Path) -> None:
         """Raise what a decoder that ended without its file had to say."""
         with self._lock:
-            process = self._running.get(output)
-            if process is None or process.poll() is None:
+            running = self._running.get(output)
+            if running is None or running.process.poll() is None:
                 return
             del self._running[output]
+            process = running.process
             said = process.stdout.read().strip() if process.stdout else ""
         if process.returncode:
             raise DecodeError(said or "Decoding this file ended in an error. Have the track looked at for its faults.")
 
     def _make_room(self, wanted_bytes: int) -> None:
-        for path, process in list(self._running.items()):
-            if process.poll() is not None and path.exists():
-                del self._running[path]
+        self._running = {path: each for path, each in self._running.items() if not (each.ended and path.exists())}
         kept = sorted(self._folder.glob("*.wav"), key=lambda path: path.stat().st_mtime_ns)
-        growing = sum(size for path, size in self._growing.items() if path in self._running and path not in kept)
+        growing = sum(each.total_bytes for path, each in self._running.items() if path not in kept)
         total = sum(path.stat().st_size for path in kept) + growing + wanted_bytes
         for path in kept:
             if total <= self._kept_bytes:

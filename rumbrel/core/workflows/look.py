@@ -6,7 +6,7 @@ from pathlib import Path
 
 from rumbrel.core.crew import Tell
 from rumbrel.core.errors import OutputError
-from rumbrel.core.inspection import DeepFacts, Fault, inspect_deep, inspect_file
+from rumbrel.core.inspection import DeepFacts, Fault, FaultCode, inspect_deep, inspect_file
 from rumbrel.core.progress import Progress, Unit
 
 from .crewed import carried_out
@@ -37,6 +37,8 @@ class Looked:
 
 def _look(task: LookTask, tell: Tell) -> Looked:
     facts = inspect_file(task.path)
+    if any(fault.code is FaultCode.MISSING for fault in facts.faults):
+        return Looked(id=task.id, found=None, error="The file is not there. Connect its disk, then look again.")
     try:
         found = inspect_deep(facts, progress=tell, picture_file=task.picture)
         shown = tuple(fault for fault in found.facts.faults if fault not in facts.faults)

@@ -74,9 +74,9 @@ def derived_columns(track: Track, facts: Facts) -> Track:
     return track
 
 
-def is_of(look: DeepLook, facts: Facts) -> bool:
-    """Whether a look was at the very file that facts are about."""
-    return (look.size_bytes, look.modified_ns) == (facts.size_bytes, facts.modified_ns)
+def is_of(look: DeepLook, file: Facts | Track) -> bool:
+    """Whether a look was at the very file that facts, or a track's columns, are about."""
+    return (look.size_bytes, look.modified_ns) == (file.size_bytes, file.modified_ns)
 
 
 def with_look(facts: Facts, look: DeepLook | None) -> Facts:

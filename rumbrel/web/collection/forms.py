@@ -100,7 +100,13 @@ class GroupForm(forms.Form):
     behind = forms.CharField(required=False, max_length=2_000, strip=False)
 
     def grouping(self) -> str:
-        return self.cleaned_data.get("by") or GROUPS[0] if self.is_valid() else GROUPS[0]
+        self.is_valid()
+        return self.cleaned_data.get("by") or GROUPS[0]
+
+    def after(self) -> str | None:
+        """ "" is a name too: of those without one."""
+        self.is_valid()
+        return self.cleaned_data.get("behind") if "behind" in self.data else None
 
 
 class PictureForm(forms.Form):

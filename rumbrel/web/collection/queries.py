@@ -41,6 +41,7 @@ __all__ = [
     "pull_list_of",
     "pulled_ids",
     "shares_of_collection",
+    "titles_of",
     "totals_of",
 ]
 
@@ -405,6 +406,14 @@ _IDS_A_QUERY = 900
 def _in_turns(ids: Sequence[int]) -> Iterator[Sequence[int]]:
     for start in range(0, len(ids), _IDS_A_QUERY):
         yield ids[start : start + _IDS_A_QUERY]
+
+
+def titles_of(ids: Sequence[int]) -> dict[int, str]:
+    """The titles of tracks by their ids."""
+    found: dict[int, str] = {}
+    for turn in _in_turns(ids):
+        found |= dict(Track.objects.filter(pk__in=turn).values_list("pk", "title"))
+    return found
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,5 +1,8 @@
 """Edits of tags: what was asked of each file, what it said before, and what became of it."""
 
+from pathlib import Path
+
+from django.conf import settings
 from django.db import models
 
 from rumbrel.web.collection.models import Track
@@ -33,10 +36,15 @@ class TagEdit(models.Model):
     def __str__(self) -> str:
         return self.title
 
+    @property
+    def new_covers(self) -> Path:
+        """The pictures that it puts in."""
+        return settings.RUMBREL.undo / f"edit-{self.pk}.json"
+
 
 class EditedFile(models.Model):
     """One file of an edit. change holds the new values by our names of fields, [] for one that goes; before what they
-    were. has_pictures says that its pictures before are kept beside, for undo."""
+    were. covers_from is the file of another edit whose pictures are put back."""
 
     class State(models.TextChoices):
         WAITING = "waiting"
@@ -48,7 +56,7 @@ class EditedFile(models.Model):
     title = models.TextField()
     change = models.JSONField(default=dict)
     before = models.JSONField(default=dict)
-    has_pictures = models.BooleanField(default=False)
+    covers_from = models.PositiveBigIntegerField(null=True)
     state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
     error = models.TextField(blank=True)
 
@@ -58,3 +66,13 @@ class EditedFile(models.Model):
 
     def __str__(self) -> str:
         return f"{self.title} ({self.state})"
+
+    @property
+    def old_covers(self) -> Path:
+        """The pictures that were there before, where the edit changed them."""
+        return covers_before(self.pk)
+
+
+def covers_before(file_id: int) -> Path:
+    """Where the pictures are that a file had before it was edited."""
+    return settings.RUMBREL.undo / f"file-{file_id}.json"

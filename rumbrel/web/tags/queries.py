@@ -6,6 +6,7 @@ from pathlib import Path
 from django.db.models import Count, Q, QuerySet
 from django.urls import reverse
 
+from rumbrel.core.tags.editing import can_edit
 from rumbrel.core.tags.wishes import NamedFile
 from rumbrel.web.collection.queries import known_tracks
 from rumbrel.web.ui.traces import Trace, TraceRow
@@ -18,7 +19,8 @@ _MOST_TRACES = 5
 
 
 def named_files(track_ids: Sequence[int]) -> list[NamedFile]:
-    """Tracks with their fields and names, in the order given; those that cannot be edited now are left out."""
+    """Tracks with their fields and names, in the order given. Left out are those that are missing or not read yet, and
+    those of formats whose tags cannot be written here."""
     return [
         NamedFile(
             id=track.pk,
@@ -26,7 +28,10 @@ def named_files(track_ids: Sequence[int]) -> list[NamedFile]:
             fields=dict(track.facts.tags.fields),
         )
         for track in known_tracks(track_ids)
-        if track.facts is not None and not track.missing
+        if track.facts is not None
+        and not track.missing
+        and track.facts.container
+        and can_edit(track.facts.container, track.facts.codec)
     ]
 
 

@@ -77,8 +77,8 @@ class DecoderTests(FolderCase):
         return b"".join(pieces)
 
     def settle(self, decoders: Decoders) -> None:
-        for process in decoders._running.values():
-            process.wait(timeout=30)
+        for running in decoders._running.values():
+            running.process.wait(timeout=30)
 
     def test_read_while_it_grows_and_from_its_middle(self) -> None:
         path = self.folder / "a.wma"

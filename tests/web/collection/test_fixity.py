@@ -12,6 +12,7 @@ from rumbrel.core.tags import TagSet, write_tags
 from rumbrel.core.tags.wishes import TagWish
 from rumbrel.core.workflows.fixity import ManifestError, manifest_line, read_manifest
 from rumbrel.web.collection.models import Fixity, FixityEvent, SourceFolder, Track
+from rumbrel.web.collection.services import start_scan
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.tags.services import start_edit
 from tests.signals import write_sound
@@ -132,6 +133,34 @@ class ListTests(FixityCase):
         ):
             self.assertIn(words, page)
         self.assertEqual(self.compare(), "2 unchanged, 1 sound changed.")
+
+    def test_an_edit_here_does_not_bless_what_was_never_compared(self) -> None:
+        name = str(self.paths[0].relative_to(self.source))
+        lines = manifest_line("0" * 64, name) + manifest_line("1" * 64, f"source/{name}")
+        sent = {"folder": self.folder_row.pk, "checksums": SimpleUploadedFile("x.sha256", lines.encode())}
+        page = self.client.post(reverse("collection:take-checksums"), sent, follow=True).content.decode()
+        self.assertIn("1 checksum kept", page)
+        self.assertIn("1 other than kept", page, "one file under two names")
+        start_edit(track_ids=[Track.objects.get(relative=name).pk], wish=TagWish(values={"title": "Here"}))
+        self.work()
+        self.assertEqual(self.compare(), "2 kept, 1 sound changed.")
+
+    def test_names_that_are_no_text_are_listed_as_they_are(self) -> None:
+        odd = Path(os.fsdecode(os.fsencode(self.source) + b"/odd \xff.flac"))
+        odd.write_bytes(self.paths[0].read_bytes()[:-5])
+        start_scan(folder=self.folder_row)
+        self.work()
+        self.compare()
+        answer = self.client.get(reverse("collection:checksums", args=[self.folder_row.pk]))
+        listed = self.folder / "list.sha256"
+        listed.write_bytes(b"".join(answer.streaming_content))
+        done = subprocess.run(["sha256sum", "-c", str(listed)], cwd=self.source, capture_output=True, timeout=60)
+        self.assertEqual((done.returncode, done.stdout.count(b": OK")), (0, 4), done.stderr)
+        Fixity.objects.all().delete()
+        sent = {"folder": self.folder_row.pk, "checksums": SimpleUploadedFile("x", listed.read_bytes())}
+        page = self.client.post(reverse("collection:take-checksums"), sent, follow=True).content.decode()
+        self.assertIn("4 checksums kept", page)
+        self.assertEqual(self.compare(), "4 unchanged.")
 
     def test_what_is_no_list_is_said(self) -> None:
         for text, words in (

@@ -110,6 +110,22 @@ class LookTests(WebCase):
         self.assertEqual(Track.objects.get().fault, "", "another file of the name is not what was looked at")
         self.assertIn("Decode all of it", self.fragment(reverse("collection:look", args=[track.pk])))
 
+    def test_a_disk_that_is_not_there_costs_no_facts(self) -> None:
+        path = write_sound(self.source / "a.wav", 60_000)
+        self.scan()
+        track = Track.objects.get()
+        path.rename(self.folder / "a.wav")
+        start_looks(track_ids=[track.pk])
+        (job,) = self.work()
+        self.assertEqual(job.message, "0 tracks looked at, 1 could not be.")
+        self.assertIn("Connect its disk", self.fragment(reverse("collection:look", args=[track.pk])))
+        kept = Track.objects.get()
+        self.assertEqual((kept.samples, kept.fault, kept.usable), (60_000, "", True))
+        (self.folder / "a.wav").rename(path)
+        self.client.post(reverse("collection:start-look", args=[track.pk]))
+        self.work()
+        self.assertIn("data-ready", self.fragment(reverse("collection:look", args=[track.pk])))
+
     def test_the_picture_of_a_stretch(self) -> None:
         sound = np.zeros((44_100 * 10, 2))
         sound[44_100 * 4] = 0.5

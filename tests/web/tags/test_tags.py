@@ -58,6 +58,12 @@ class EditTests(TagCase):
         ):
             self.assertIn(text, page)
         self.assertIn("1 track.", self.page(reverse("tags:tags"), tracks=self.ids[0]))
+        write_sound(self.source / "a.caf", 9_000)
+        (self.source / "empty.wav").touch()
+        start_scan(folder=Track.objects.first().folder)
+        self.work()
+        self.pull_all()
+        self.assertIn("2 tracks left out", self.page(reverse("tags:tags")))
         self.assertIn("No track to edit", self.page(reverse("tags:tags"), tracks="999999"))
 
     def test_what_would_change_is_shown_for_every_file(self) -> None:
@@ -134,16 +140,25 @@ class EditTests(TagCase):
         self.assertEqual(self.told(2).tags["genre"], ["Carillon"])
         self.assertEqual(set(edit.files.values_list("state", flat=True)), {EditedFile.State.DONE})
 
-    def test_a_job_that_dies_goes_on_where_it_was(self) -> None:
-        with mock.patch("rumbrel.web.tags.services.carry_out_edit.keep_pictures", side_effect=OutputError("full")):
-            self.write(cover_act="put", cover=self.picture())
-            self.write(value_genre="Carillon", numbers="on", cover_act="take")
-        edit = TagEdit.objects.latest("pk")
+    def test_a_kill_behind_the_write_does_not_lose_the_way_back(self) -> None:
+        self.write(cover_act="put", cover=self.picture())
+        settle = "rumbrel.web.tags.services.carry_out_edit._settle"
+        with mock.patch(settle, side_effect=OutputError("killed")):
+            edit = self.write(value_genre="Carillon", numbers="on", cover_act="take")
         edit.job.refresh_from_db()
-        self.assertEqual((edit.job.state, edit.job.error), ("failed", "full"))
+        self.assertEqual((edit.job.state, edit.job.error), ("failed", "killed"))
+        start_scan(folder=Track.objects.first().folder)
+        self.work()
         self.client.post(reverse("jobs:continue", args=[edit.job.pk]))
         self.work()
         self.assertEqual([self.told(n).tags["tracknumber"] for n in (1, 2, 3)], [["1"], ["2"], ["3"]])
+        self.client.post(reverse("tags:undo", args=[edit.pk]))
+        self.work()
+        for number in (1, 2, 3):
+            file = self.told(number)
+            self.assertEqual(
+                (file.tags["genre"], "tracknumber" in file.tags, len(file.pictures)), (["Bells"], False, 1)
+            )
 
     def test_a_second_press_of_an_edit_changes_nothing(self) -> None:
         asked = {"value_album": "Day", "tracks": str(self.ids[0])}

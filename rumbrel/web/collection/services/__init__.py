@@ -4,7 +4,7 @@ from .add_folder import FolderRefused, add_folder, allowed_roots, believe_loss, 
 from .check_fixity import carry_out_fixity, keep_checksums, manifest_of, start_fixity, take_as_it_is
 from .hear_track import Heard, TrackUnheard, hear_track
 from .keep_dropped import keep_dropped, keep_dropped_file, scan_dropped
-from .keep_edited import keep_edited
+from .keep_facts import keep_edited
 from .look_at_tracks import NothingToLookAt, carry_out_looks, look_under_way, picture_path, start_looks, sweep_pictures
 from .pull_tracks import clear_pulls, pull_found, restore_pulls, toggle_pull
 from .remove_folder import folder_track_ids, remove_folder, rename_folder

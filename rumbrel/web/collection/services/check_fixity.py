@@ -1,13 +1,14 @@
 """Fixity of the collection: digests kept, compared, taken as they are, written out and read in."""
 
+import os
 from collections import Counter
 from collections.abc import Iterator
+from pathlib import Path
 
 from django.db import transaction
 from django.utils import timezone
 
 from rumbrel.core.crew import default_jobs
-from rumbrel.core.inspection import Facts
 from rumbrel.core.progress import Progress, Unit
 from rumbrel.core.workflows.fixity import (
     Digests,
@@ -15,13 +16,13 @@ from rumbrel.core.workflows.fixity import (
     FixityState,
     FixityTask,
     check_files,
-    digests_of,
     manifest_line,
 )
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import Desk, start_job
 from rumbrel.web.ui.words import counted
 
+from ..facts import kept_path
 from ..models import Fixity, FixityEvent, FixityWork, SourceFolder, Track
 from ..queries import facts_by_id
 
@@ -108,61 +109,58 @@ def take_as_it_is(*, track: Track) -> bool:
     if row is None:
         return False
     with transaction.atomic():
-        row.sha256, row.sound, row.state, row.kept_at = (
-            row.now_sha256,
-            row.now_sound,
-            FixityState.UNCHANGED,
-            timezone.now(),
-        )
+        row.sha256, row.sound = row.now_sha256, row.now_sound
+        row.state, row.kept_at = FixityState.UNCHANGED, timezone.now()
         row.save()
         FixityEvent.objects.create(track=track, state=_TAKEN, sha256=row.sha256)
     return True
 
 
-def note_edited_file(*, track: Track, facts: Facts) -> None:
-    """A file whose tags were edited here is to be as it is now, if it was right before; the caller owns the transaction."""
-    row = Fixity.objects.filter(track=track).first()
-    if row is None or row.state in (FixityState.SOUND, FixityState.UNREADABLE):
+def note_edited_file(*, track_id: int, before: Digests, after: Digests) -> None:
+    """A file whose tags were edited here is to be as it is now, where it was as it was to be right before."""
+    row = Fixity.objects.filter(track_id=track_id, sha256=before.sha256).first()
+    if row is None:
         return
-    try:
-        digests = digests_of(facts)
-    except OSError:
-        return
-    if row.sound and row.sound != digests.sound:
-        return
-    row.sha256 = row.now_sha256 = digests.sha256
-    row.sound = row.now_sound = digests.sound
-    row.state = FixityState.UNCHANGED
+    row.sha256 = row.now_sha256 = after.sha256
+    row.sound = row.now_sound = after.sound
+    row.state, row.error = FixityState.UNCHANGED, ""
     row.save()
-    FixityEvent.objects.create(track=track, state=_EDITED, sha256=digests.sha256)
+    FixityEvent.objects.create(track_id=track_id, state=_EDITED, sha256=after.sha256)
 
 
-def manifest_of(*, folder: SourceFolder) -> Iterator[str]:
-    """Checksums of a folder's files as they are to be, by their names below it."""
+def manifest_of(*, folder: SourceFolder) -> Iterator[bytes]:
+    """Checksums of a folder's files as they are to be, by their names below it as the file system has them."""
     rows = Fixity.objects.filter(track__folder=folder).order_by("track__relative")
-    for sha256, relative in rows.values_list("sha256", "track__relative").iterator():
-        yield manifest_line(sha256, relative)
+    for pk, sha256, relative in rows.values_list("track_id", "sha256", "track__relative").iterator():
+        name = relative
+        if "\\" in relative and (facts := facts_by_id([pk]).get(pk)):
+            # Bytes that are no UTF-8 are kept escaped; the facts have the name as it is.
+            name = "/".join(Path(facts.path).parts[-len(Path(relative).parts) :])
+        yield os.fsencode(manifest_line(sha256, name))
 
 
 def keep_checksums(*, folder: SourceFolder, checksums: dict[str, str]) -> str:
-    """Take in a list of checksums: files of which nothing was kept are to be as it says. Returns what came of it."""
+    """Add a list of checksums: files of which nothing was kept are to be as it says. Returns what came of it."""
     tracks = {track.relative: track for track in folder.tracks.select_related("fixity")}
-    new, equal, different = [], 0, []
-    for name, sha256 in checksums.items():
+    new: dict[int, Fixity] = {}
+    equal, different = 0, []
+    for listed, sha256 in checksums.items():
+        name = kept_path(Path(listed))
+        # Names may begin with the folder's own.
         track = tracks.get(name) or tracks.get(name.partition("/")[2])
         if track is None:
             continue
-        row = getattr(track, "fixity", None)
+        row = getattr(track, "fixity", None) or new.get(track.pk)
         if row is None:
-            new.append(Fixity(track=track, sha256=sha256, state=_FROM_LIST, kept_at=timezone.now()))
+            new[track.pk] = Fixity(track=track, sha256=sha256, state=_FROM_LIST, kept_at=timezone.now())
         elif row.sha256 == sha256:
             equal += 1
         else:
             different.append(track.relative)
     with transaction.atomic():
-        Fixity.objects.bulk_create(new)
+        Fixity.objects.bulk_create(new.values())
         FixityEvent.objects.bulk_create(
-            [FixityEvent(track=row.track, state=_FROM_LIST, sha256=row.sha256) for row in new]
+            [FixityEvent(track=row.track, state=_FROM_LIST, sha256=row.sha256) for row in new.values()]
         )
     unknown = len(checksums) - len(new) - equal - len(different)
     parts = [f"{counted(len(new), 'checksum')} kept, to be compared"]

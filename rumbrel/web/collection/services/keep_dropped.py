@@ -49,7 +49,7 @@ def keep_dropped_file(*, name: str, size_bytes: int, read: Callable[[int], bytes
 
     Raises DropRefused where it ends too early, and OutputError where there is no room; then nothing of it is left.
     """
-    return _keep(name, _announced(read, size_bytes), size_bytes=size_bytes)
+    return _keep(name, _announced(read, size_bytes))
 
 
 def scan_dropped() -> SourceFolder:
@@ -73,7 +73,7 @@ def _announced(read: Callable[[int], bytes], size_bytes: int) -> Iterator[bytes]
         yield piece
 
 
-def _keep(name: str, pieces: Iterator[bytes], *, size_bytes: int | None = None) -> Kept:
+def _keep(name: str, pieces: Iterator[bytes]) -> Kept:
     home = settings.RUMBREL.dropped
     output = home.joinpath(*_parts(name))
     if not output.parent.resolve().is_relative_to(home.resolve()):

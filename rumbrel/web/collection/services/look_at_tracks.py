@@ -16,9 +16,10 @@ from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import Desk, start_job
 from rumbrel.web.ui.words import counted
 
-from ..facts import derived_columns, is_of, kept_facts, search_words
-from ..models import DeepLook, LookWork, SourceFolder, Track, TrackFacts
+from ..facts import is_of
+from ..models import DeepLook, LookWork, SourceFolder, Track
 from ..queries import known_tracks
+from .keep_facts import keep_facts
 from .scan_folder import recount_folder
 
 __all__ = ["NothingToLookAt", "carry_out_looks", "look_under_way", "picture_path", "start_looks", "sweep_pictures"]
@@ -105,21 +106,27 @@ def _keep(looked: Looked, touched: set[int]) -> DeepLook:
         if track is None:
             return DeepLook(error="removed meanwhile")
         if looked.found is None:
-            known = {"size_bytes": track.size_bytes, "modified_ns": track.modified_ns}
-            return DeepLook.objects.update_or_create(track=track, defaults={"error": looked.error, **known})[0]
+            return _failed(track, looked.error)
         facts = looked.found.facts
         look, _ = DeepLook.objects.update_or_create(
             track=track,
             defaults={
-                "data": _record(looked.found), "faults": as_record(looked.shown), "error": "", "size_bytes": facts.size_bytes,
-                "modified_ns": facts.modified_ns, "digest": looked.found.digest,
+                "data": _record(looked.found), "faults": as_record(looked.shown), "error": "",
+                "size_bytes": facts.size_bytes, "modified_ns": facts.modified_ns, "digest": looked.found.digest,
             },
         )  # fmt: skip
-        derived_columns(track, facts).save()
-        TrackFacts.objects.update_or_create(
-            track=track, defaults={"data": kept_facts(facts), "words": search_words(track, facts)}
-        )
-        touched.add(track.folder_id)
+        folder = keep_facts(track_id=track.pk, facts=facts)
+        touched.update([folder] if folder is not None else [])
+    return look
+
+
+def _failed(track: Track, error: str) -> DeepLook:
+    """What an earlier look at this very file told stays; what one at another told does not."""
+    look = DeepLook.objects.filter(track=track).first()
+    if look is None or not is_of(look, track):
+        look = DeepLook(track=track, size_bytes=track.size_bytes, modified_ns=track.modified_ns)
+    look.error = error
+    look.save()
     return look
 
 

@@ -65,7 +65,7 @@ def groups(request: HttpRequest) -> HttpResponse:
     """What the sentence finds by album or performer; a group is pulled whole."""
     form, grouped = SentenceForm(request.GET), GroupForm(request.GET)
     by = grouped.grouping()
-    rows, more = groups_of(form.sentence(), by, after=grouped.data.get("behind"))
+    rows, more = groups_of(form.sentence(), by, after=grouped.after())
     context = {
         "form": form,
         "grouped": grouped,

@@ -1,5 +1,6 @@
 """Fixity: is it still what it was?"""
 
+import os
 from typing import Any
 
 from django.contrib import messages
@@ -65,8 +66,7 @@ def take(request: HttpRequest, pk: int) -> HttpResponse:
 def checksums(request: HttpRequest, pk: int) -> HttpResponseBase:
     """A folder's checksums as a list that other programs read."""
     folder = get_object_or_404(SourceFolder, pk=pk)
-    lines = (line.encode("utf-8", "surrogateescape") for line in services.manifest_of(folder=folder))
-    answer = StreamingHttpResponse(lines, content_type="text/plain; charset=utf-8")
+    answer = StreamingHttpResponse(services.manifest_of(folder=folder), content_type="text/plain; charset=utf-8")
     answer["Content-Disposition"] = f'attachment; filename="folder-{folder.pk}.sha256"'
     return answer
 
@@ -82,7 +82,7 @@ def take_checksums(request: HttpRequest) -> HttpResponse:
         messages.error(request, "That list is larger than 50 MB. Split it.")
         return redirect("collection:fixity")
     try:
-        found = read_manifest(file.read().decode("utf-8", "replace"))
+        found = read_manifest(os.fsdecode(file.read()))
         messages.success(request, services.keep_checksums(folder=form.cleaned_data["folder"], checksums=found))
     except RumbrelError as error:
         messages.error(request, str(error))

@@ -13,6 +13,7 @@ from rumbrel.web.ui.answers import back_to
 from rumbrel.web.ui.traces import traces_of
 
 from .. import services
+from ..facts import is_of
 from ..models import DeepLook, Pull, Track
 from ..queries import Sentence, facts_by_id, fixity_of, totals_of
 from ..rows import edge_words, fit_groups, look_rows, tag_rows
@@ -42,7 +43,7 @@ def _context(pk: int) -> dict[str, Any]:
 def look_context(track: Track) -> dict[str, Any]:
     """What a look at the file as it is now has told, or whether one is under way or can be begun."""
     look = DeepLook.objects.filter(track=track).first()
-    if look and (look.size_bytes, look.modified_ns) != (track.size_bytes, track.modified_ns):
+    if look and not is_of(look, track):
         look = None
     has_picture = look is not None and not look.error and services.picture_path(track.pk).exists()
     return {

@@ -5,16 +5,15 @@ from django.db import transaction
 from rumbrel.core.crew import default_jobs
 from rumbrel.core.inspection import Facts
 from rumbrel.core.progress import Progress, Unit
-from rumbrel.core.tags import Cover
 from rumbrel.core.tags.editing import TagChange
 from rumbrel.core.workflows.edit_tags import EditOutcome, EditTask, edit_files
+from rumbrel.web.collection.models import SourceFolder
 from rumbrel.web.collection.queries import facts_by_id
 from rumbrel.web.collection.services import keep_edited, recount_folder
 from rumbrel.web.jobs.services import Desk
 from rumbrel.web.ui.words import counted
 
-from ..models import EditedFile, TagEdit
-from .kept_pictures import keep_pictures, kept_pictures, new_picture_path, old_pictures_path
+from ..models import EditedFile, TagEdit, covers_before
 
 __all__ = ["carry_out_edit"]
 
@@ -32,57 +31,46 @@ def carry_out_edit(desk: Desk, edit_id: int) -> str:
             _fail(file, "The file is not there. Connect its disk, scan its folder again, then try again.")
         else:
             tasks.append(_task(edit, file, known))
-    folders = {}
+    touched = set()
     for event in edit_files(tasks, jobs=default_jobs()):
         if isinstance(event, Progress):
             desk.report(event)
             continue
-        file = waiting[event.id]
-        _settle(edit, file, event)
-        if event.edited and file.track:
-            folders[file.track.folder_id] = file.track.folder
-    for folder in folders.values():
+        touched.add(_settle(waiting[event.id], event))
+    for folder in SourceFolder.objects.filter(pk__in=touched - {None}):
         recount_folder(folder=folder)
     return _summary(edit)
 
 
 def _task(edit: TagEdit, file: EditedFile, facts: Facts) -> EditTask:
-    covers: tuple[Cover, ...] | None = None
-    if edit.cover_act == TagEdit.CoverAct.PUT:
-        covers = kept_pictures(new_picture_path(edit.pk))
-    elif edit.cover_act == TagEdit.CoverAct.TAKE:
-        covers = ()
-    elif edit.cover_act == TagEdit.CoverAct.BACK and edit.undoes:
-        before = edit.undoes.files.filter(track_id=file.track_id, has_pictures=True).first()
-        covers = kept_pictures(old_pictures_path(before.pk)) if before else ()
+    act = TagEdit.CoverAct
+    takes = edit.cover_act == act.TAKE or (edit.cover_act == act.BACK and file.covers_from is None)
+    source = {act.PUT: edit.new_covers, act.BACK: file.covers_from and covers_before(file.covers_from)}
     fields = {name: tuple(values) for name, values in file.change.items()}
-    pixels = edit.cover_pixels if edit.cover_act == TagEdit.CoverAct.SMALLER else None
-    return EditTask(id=file.pk, facts=facts, change=TagChange(fields=fields, covers=covers), smaller_pixels=pixels)
+    return EditTask(
+        id=file.pk,
+        facts=facts,
+        change=TagChange(fields=fields, covers=() if takes else None),
+        covers_from=source.get(act(edit.cover_act)),
+        smaller_pixels=edit.cover_pixels if edit.cover_act == act.SMALLER else None,
+        before_covers=file.old_covers if edit.cover_act else None,
+    )
 
 
 def _fail(file: EditedFile, reason: str) -> None:
     EditedFile.objects.filter(pk=file.pk).update(state=EditedFile.State.FAILED, error=reason)
 
 
-def _settle(edit: TagEdit, file: EditedFile, outcome: EditOutcome) -> None:
-    """What became of a file, for the report, for undo and for the collection."""
+def _settle(file: EditedFile, outcome: EditOutcome) -> int | None:
+    """What became of a file, for the report and for the collection; returns the folder that is to be recounted."""
     if outcome.edited is None:
         _fail(file, outcome.error)
-        return
-    before = outcome.edited.before
-    keeps = bool(edit.cover_act) and bool(before.covers)
-    if keeps:
-        keep_pictures(old_pictures_path(file.pk), before.covers)
-    lost = f"{', '.join(outcome.edited.lost)} cannot be held by this format." if outcome.edited.lost else ""
+        return None
+    lost = outcome.edited.lost
+    text = f"This format cannot hold {', '.join(lost)} as asked." if lost else ""
     with transaction.atomic():
-        EditedFile.objects.filter(pk=file.pk).update(
-            state=EditedFile.State.DONE,
-            error=lost,
-            has_pictures=keeps,
-            before={name: list(before.fields.get(name, ())) for name in file.change},
-        )
-        if file.track is not None:
-            keep_edited(track=file.track, facts=outcome.edited.facts)
+        EditedFile.objects.filter(pk=file.pk).update(state=EditedFile.State.DONE, error=text)
+        return keep_edited(track_id=file.track_id, edited=outcome.edited) if file.track_id else None
 
 
 def _summary(edit: TagEdit) -> str:

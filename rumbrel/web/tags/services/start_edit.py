@@ -6,15 +6,15 @@ from django.db import transaction
 
 from rumbrel.core.errors import RumbrelError
 from rumbrel.core.tags import Cover
+from rumbrel.core.tags.kept_covers import keep_covers
 from rumbrel.core.tags.wishes import TagWish, changes_for
-from rumbrel.web.collection.models import Track
+from rumbrel.web.collection.queries import titles_of
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import start_job
 from rumbrel.web.ui.words import counted
 
 from ..models import EditedFile, TagEdit
 from ..queries import named_files
-from .kept_pictures import keep_pictures, new_picture_path
 
 __all__ = ["EditRefused", "start_edit", "try_edit_again", "undo_edit"]
 
@@ -40,23 +40,29 @@ def start_edit(
     if cover_act == str(TagEdit.CoverAct.PUT) and cover is None:
         raise EditRefused("Choose the picture that is to be put in.")
     _refuse_under_way(touched)
-    titles = dict(Track.objects.filter(pk__in=touched).values_list("pk", "title"))
+    titles = titles_of(touched)
+    before = {file.id: file.fields for file in files}
     with transaction.atomic():
         title = (
             f"Tags of {titles[touched[0]]}"[:200] if len(touched) == 1 else f"Tags of {counted(len(touched), 'file')}"
         )
         edit = TagEdit.objects.create(title=title, cover_act=cover_act, cover_pixels=pixels)
         EditedFile.objects.bulk_create(
-            [
-                EditedFile(edit=edit, track_id=pk, title=titles.get(pk, ""), change=changes.get(pk, {}))
-                for pk in touched
-            ],
+            [_file(edit, pk, titles.get(pk, ""), before[pk], changes.get(pk, {})) for pk in touched],
             batch_size=500,
         )
         if cover is not None:
-            keep_pictures(new_picture_path(edit.pk), [cover])
+            keep_covers(edit.new_covers, [cover])
         _queue(edit)
     return edit
+
+
+def _file(
+    edit: TagEdit, track_id: int, title: str, before: Mapping[str, Sequence[str]], change: Mapping[str, Sequence[str]]
+) -> EditedFile:
+    """What its fields were is kept from the beginning: a kill behind the write does not lose the way back."""
+    kept = {name: list(before.get(name, ())) for name in change}
+    return EditedFile(edit=edit, track_id=track_id, title=title, change=change, before=kept)
 
 
 def _refuse_under_way(track_ids: Sequence[int]) -> None:
@@ -80,7 +86,17 @@ def undo_edit(*, edit: TagEdit) -> TagEdit:
         act = TagEdit.CoverAct.BACK if edit.cover_act else ""
         back = TagEdit.objects.create(title=f"Back: {edit.title}"[:200], undoes=edit, cover_act=act)
         EditedFile.objects.bulk_create(
-            [EditedFile(edit=back, track_id=file.track_id, title=file.title, change=file.before) for file in done],
+            [
+                EditedFile(
+                    edit=back,
+                    track_id=file.track_id,
+                    title=file.title,
+                    change=file.before,
+                    before=file.change,
+                    covers_from=file.pk if file.old_covers.exists() else None,
+                )
+                for file in done
+            ],
             batch_size=500,
         )
         _queue(back)

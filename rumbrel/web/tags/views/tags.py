@@ -44,7 +44,6 @@ def tags(request: HttpRequest) -> HttpResponse:
             "tracks": ",".join(map(str, named or ())),
             "left_out": len(ids) - len(files),
             "fields": field_rows(files),
-            "latest": edits()[:5],
         },
     )
 

@@ -153,7 +153,7 @@ function take(files, unread = []) {
   queue.push(...fits);
   const bytes = fits.reduce((sum, each) => sum + each.file.size, 0);
   if (run) {
-    run.total += fits.length;
+    run.total += fits.length + refused.length;
     run.bytes += bytes;
     run.failed.push(...refused);
     return;

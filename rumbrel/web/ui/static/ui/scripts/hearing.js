@@ -6,7 +6,7 @@ import { drawRuler, loadPicture } from "./soundruler.js";
 const audio = new Audio();
 audio.preload = "none";
 const now = { track: "", title: "", mark: null, level: null };
-let unplayable = new Set();
+const unplayable = new Set();
 
 const clock = (seconds, thousandths = false) => {
   const whole = Math.floor(seconds);
@@ -16,6 +16,8 @@ const clock = (seconds, thousandths = false) => {
 const pageOf = (track) => document.body.dataset.trackAddress.replace("/0/", `/${track}/`);
 const soundOf = (track) => `${pageOf(track)}sound/${unplayable.has(track) ? "?decoded" : ""}`;
 const panels = () => [...document.querySelectorAll("[data-hearing]")];
+// What the deep look told of a track: the data of its fragment.
+const lookOf = (track) => document.querySelector(`[data-look="${track}"]`)?.dataset ?? {};
 const panelOf = (track) => panels().find((panel) => panel.dataset.track === track);
 
 // What each panel shows: from and to in seconds, the marked stretch, and where listening would begin.
@@ -95,7 +97,7 @@ function load(track, title, at) {
 function settleLevel() {
   const panel = panelOf(now.track);
   const wanted = panel?.querySelector("[data-level]")?.value;
-  const lufs = Number(document.querySelector(`[data-look="${now.track}"]`)?.dataset.lufs ?? NaN);
+  const lufs = Number(lookOf(now.track).lufs ?? NaN);
   audio.volume = wanted && !Number.isNaN(lufs) ? Math.min(1, 10 ** ((Number(wanted) - lufs) / 20)) : 1;
 }
 
@@ -144,10 +146,11 @@ async function look(panel, start, end) {
   const view = panel.querySelector("[data-view]");
   if (view) view.value = length >= state.whole - 0.001 ? "whole" : state.mark && state.mark[0] === state.start ? "mark" : "near";
   show(panel);
-  const ready = document.querySelector(`[data-look="${panel.dataset.track}"]`);
-  state.picture = ready?.hasAttribute("data-ready") ? await loadPicture(panel, state) : null;
-  drawRuler(panel, state, ready?.dataset ?? {});
+  state.picture = "ready" in lookOf(panel.dataset.track) ? await loadPicture(panel, state) : null;
+  draw(panel);
 }
+
+const draw = (panel) => drawRuler(panel, stateOf(panel), lookOf(panel.dataset.track));
 
 const keys = {
   ArrowLeft: (panel, state) => seek(panel, state.at - 1),
@@ -216,7 +219,7 @@ function startPanel(panel) {
     if (event.target.value === "mark" && state.mark) look(panel, ...state.mark);
     else look(panel, 0, state.whole);
   });
-  new ResizeObserver(() => drawRuler(panel, state, document.querySelector(`[data-look="${panel.dataset.track}"]`)?.dataset ?? {})).observe(ruler);
+  new ResizeObserver(() => draw(panel)).observe(ruler);
   look(panel, 0, state.whole);
 }
 
@@ -226,10 +229,13 @@ function startPanels() {
 }
 
 export function startHearing() {
-  audio.addEventListener("timeupdate", () => {
+  const repeat = () => {
     if (now.mark && audio.currentTime >= now.mark[1]) audio.currentTime = now.mark[0];
-  });
+  };
+  // A window that is not seen draws no frames, but what is marked repeats there too.
+  audio.addEventListener("timeupdate", repeat);
   const follow = () => {
+    repeat();
     showAll();
     if (!audio.paused) requestAnimationFrame(follow);
   };
@@ -269,7 +275,7 @@ export function startHearing() {
     const panel = ready && panelOf(ready.dataset.look);
     if (panel && !stateOf(panel).picture) look(panel, stateOf(panel).start, stateOf(panel).end);
   });
-  const redraw = () => panels().forEach((panel) => drawRuler(panel, stateOf(panel), document.querySelector(`[data-look="${panel.dataset.track}"]`)?.dataset ?? {}));
+  const redraw = () => panels().forEach(draw);
   new MutationObserver(redraw).observe(document.documentElement, { attributeFilter: ["data-theme"] });
   matchMedia("(prefers-color-scheme: dark)").addEventListener("change", redraw);
   startPanels();
