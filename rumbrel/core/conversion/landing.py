@@ -1,8 +1,12 @@
 """What is noted of a result just before it gets its name, and how it is known again after a kill."""
 
+import hashlib
+import json
+import os
 from collections.abc import Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 from rumbrel.core.forecast.ledger import Entry, ResultLedger, append_entry
 from rumbrel.core.forecast.steps import Step
@@ -10,7 +14,38 @@ from rumbrel.core.records import as_record, from_record
 
 from .outcome import Outcome
 
-__all__ = ["landed_outcome", "note_landing"]
+__all__ = ["Landings", "landed_outcome", "note_landing"]
+
+
+@dataclass(frozen=True, slots=True)
+class Landings:
+    """Notes, in a folder of one run's own, of what its workers brought into place: a worker may be killed
+    after that and before it is heard, and its result is then neither lost nor taken for another's."""
+
+    folder: Path
+
+    def note(self, outcome: Outcome, working: Path) -> None:
+        """Note a finished working file just before it gets its name."""
+        record = {"inode": working.stat().st_ino, "found": _found(outcome)}
+        note = self._note_of(outcome.step)
+        half = note.with_suffix(".half")
+        half.write_text(json.dumps(record))
+        half.replace(note)
+
+    def outcome(self, step: Step) -> Outcome | None:
+        """What became of a step that a killed worker had in hand; None where the file in place is not its own."""
+        note, output = self._note_of(step), Path(step.output)
+        if not note.exists() or not output.exists():
+            return None
+        record = json.loads(note.read_text())
+        return _restored(step, record["found"]) if output.stat().st_ino == record["inode"] else None
+
+    def forget(self, step: Step) -> None:
+        """The step's outcome was heard."""
+        self._note_of(step).unlink(missing_ok=True)
+
+    def _note_of(self, step: Step) -> Path:
+        return self.folder / hashlib.sha256(os.fsencode(step.output)).hexdigest()
 
 
 def note_landing(outcome: Outcome, working: Path, *, ledgers: Mapping[str, Path]) -> None:
@@ -20,12 +55,10 @@ def note_landing(outcome: Outcome, working: Path, *, ledgers: Mapping[str, Path]
     if ledger is None or not step.work:
         return
     status = working.stat()
-    found = as_record(outcome)
-    del found["step"]
     entry = Entry(
         source=_source(step), source_bytes=step.source.size_bytes, source_ns=step.source.modified_ns, work=step.work,
         output=step.output, output_bytes=status.st_size, output_ns=status.st_mtime_ns, partial=outcome.partial,
-        found=found,
+        found=_found(outcome),
     )  # fmt: skip
     append_entry(ledger, entry)
 
@@ -37,7 +70,18 @@ def landed_outcome(step: Step, ledger: ResultLedger | None) -> Outcome | None:
     entry = ledger.landed(_source(step), step.work)
     if entry is None or entry.output != step.output or not entry.found:
         return None
-    return replace(from_record(Outcome, {**entry.found, "step": as_record(step)}), step=step)
+    return _restored(step, entry.found)
+
+
+def _found(outcome: Outcome) -> dict[str, Any]:
+    """An outcome as a record, without its step."""
+    record: dict[str, Any] = as_record(outcome)
+    del record["step"]
+    return record
+
+
+def _restored(step: Step, found: Mapping[str, Any]) -> Outcome:
+    return replace(from_record(Outcome, {**found, "step": as_record(step)}), step=step)
 
 
 def _source(step: Step) -> str:

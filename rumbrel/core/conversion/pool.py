@@ -1,8 +1,10 @@
 """Run many Steps on all cores, those of one source together."""
 
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import ExitStack
 from functools import partial
 from pathlib import Path
+from tempfile import TemporaryDirectory
 
 from rumbrel.core.crew import Crew, Tell
 from rumbrel.core.files import working_path
@@ -10,7 +12,7 @@ from rumbrel.core.forecast.steps import Step
 from rumbrel.core.progress import Progress, Unit
 
 from .carry_out import Watch, carry_out, carry_out_group
-from .landing import note_landing
+from .landing import Landings, note_landing
 from .outcome import Outcome
 
 __all__ = ["run_steps"]
@@ -19,14 +21,22 @@ Group = tuple[Step, ...]
 """Steps of one source, which are carried out together."""
 
 
-def _work(group: Group, tell: Tell, *, checks: bool, ledgers: Mapping[str, Path]) -> list[Outcome]:
-    landing = partial(note_landing, ledgers=ledgers)
-    return carry_out_group(group, Watch(tell=tell, landing=landing, checks=checks))
+def _work(group: Group, tell: Tell, *, checks: bool, ledgers: Mapping[str, Path], landings: Landings) -> list[Outcome]:
+    """Carry out a group; what a worker that was killed had landed of it is taken as it is."""
+
+    def landing(outcome: Outcome, working: Path) -> None:
+        note_landing(outcome, working, ledgers=ledgers)
+        landings.note(outcome, working)
+
+    landed = [outcome for step in group if (outcome := landings.outcome(step)) is not None]
+    there = {outcome.step.output for outcome in landed}
+    left = [step for step in group if step.output not in there]
+    return landed + carry_out_group(left, Watch(tell=tell, landing=landing, checks=checks))
 
 
-def _lost(group: Group, tries: int) -> list[Outcome]:
+def _lost(group: Group, tries: int, *, landings: Landings) -> list[Outcome]:
     text = f"The worker died {tries} times while it read this file. The rest went on."
-    return [Outcome(step=step, ok=False, error=text) for step in group]
+    return [landings.outcome(step) or Outcome(step=step, ok=False, error=text) for step in group]
 
 
 def _sweep(group: Group) -> None:
@@ -65,12 +75,16 @@ def run_steps(
     groups = _grouped(working)
     weights = [group_seconds(group) for group in groups]
     finished = 0
-    with Crew(
-        partial(_work, checks=checks, ledgers=ledgers or {}), groups, jobs=jobs, lost=_lost, before_again=_sweep
-    ) as crew:
+    with ExitStack() as stack:
+        landings = Landings(Path(stack.enter_context(TemporaryDirectory(prefix="rumbrel-"))))
+        work = partial(_work, checks=checks, ledgers=ledgers or {}, landings=landings)
+        lost = partial(_lost, landings=landings)
+        crew = stack.enter_context(Crew(work, groups, jobs=jobs, lost=lost, before_again=_sweep))
         for event in crew.results():
             if event is not None:
                 finished += len(event.result)
+                for outcome in event.result:
+                    landings.forget(outcome.step)
                 yield from event.result
             shares = crew.shares()
             done = sum(share * weight for share, weight in zip(shares, weights, strict=True))

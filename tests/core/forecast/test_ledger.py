@@ -5,6 +5,8 @@ from functools import partial
 from pathlib import Path
 
 from rumbrel.core.conversion import Outcome, Watch, carry_out, landed_outcome, note_landing
+from rumbrel.core.conversion.landing import Landings
+from rumbrel.core.conversion.pool import _lost, _work
 from rumbrel.core.errors import Cancelled
 from rumbrel.core.forecast import (
     Action,
@@ -129,6 +131,24 @@ class LandingTests(PlanCase):
         source = str(Path(self.step.source.path).absolute())
         self.assertIsNotNone(ResultLedger(self.ledger.path).finished(source, self.step.work))
         self.assertIsNotNone(ResultLedger(self.ledger.path).made(self.step.output))
+
+    def test_a_worker_killed_before_it_was_heard_leaves_a_result_that_its_run_knows(self) -> None:
+        landings = Landings(self.folder)
+        made = carry_out(self.step, Watch(landing=landings.note))
+        stamp = Path(self.step.output).stat().st_mtime_ns
+        again = _work((self.step,), lambda share: None, checks=True, ledgers={}, landings=landings)  # type: ignore[arg-type]
+        self.assertEqual((again, Path(self.step.output).stat().st_mtime_ns), ([made], stamp))
+        self.assertEqual(_lost((self.step,), 4, landings=landings), [made])
+        Path(self.step.output).rename(self.folder / "moved")
+        self.assertIsNone(landings.outcome(self.step))
+        Path(self.step.output).write_bytes(b"of somebody else")
+        self.assertIsNone(landings.outcome(self.step))
+        (failed,) = _work((self.step,), lambda share: None, checks=True, ledgers={}, landings=landings)  # type: ignore[arg-type]
+        self.assertIn("appeared in the meantime", failed.error)
+        landings.forget(self.step)
+        Path(self.step.output).unlink()
+        (self.folder / "moved").rename(self.step.output)
+        self.assertIsNone(landings.outcome(self.step))
 
     def test_a_part_of_a_source_is_known_as_that_and_not_as_finished(self) -> None:
         outcome = Outcome(step=self.step, ok=False, partial=True, error="Only a part.")
