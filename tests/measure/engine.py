@@ -333,6 +333,12 @@ def measured_likeness(folder: Path) -> None:
     measure_likeness(folder)
 
 
+def measured_proof(folder: Path) -> None:
+    from .proof import measure_proof
+
+    measure_proof(folder)
+
+
 MEASURES: dict[str, Callable[[Path], None]] = {
     "script": measure_script,
     "targets": measured_targets,
@@ -342,6 +348,7 @@ MEASURES: dict[str, Callable[[Path], None]] = {
     "deep": measure_deep,
     "memory": measure_memory,
     "likeness": measured_likeness,
+    "proof": measured_proof,
 }
 
 

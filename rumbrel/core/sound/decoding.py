@@ -284,8 +284,11 @@ def _values(frame: av.AudioFrame, kind: str) -> Block:
         return values.T if frame.format.is_planar else values.reshape(count, -1)
     planes: Any = frame.planes
     if frame.format.is_planar:
-        return np.stack([np.frombuffer(plane, dtype, count) for plane in planes], axis=1)
-    return np.frombuffer(planes[0], dtype, count * len(frame.layout.channels)).reshape(count, -1).copy()
+        block = np.empty((count, len(planes)), dtype)
+        for channel, plane in enumerate(planes):
+            block[:, channel] = np.frombuffer(plane, dtype, count)
+        return block
+    return np.frombuffer(planes[0], dtype, count * frame.layout.nb_channels).reshape(count, -1).copy()
 
 
 _PLACES_KEPT = 100
@@ -388,22 +391,29 @@ class _FramedSource(_Closing):
             at += len(silence)
         left = None if left is None else left - at
         start, end = wanted(at)
+        told = at
         for frame in self._frames():
             samples = frame if isinstance(frame, int) else frame.samples
             if left is not None:
                 samples = min(left, samples)
                 left -= samples
             after = at + samples
-            if after <= start:
-                yield samples, None
-            else:
+            if after > start:
+                if at > told:
+                    yield at - told, None
                 block = self._silence(frame) if isinstance(frame, int) else self._block(frame)
                 yield samples, block[:samples]
+                told = after
                 if after >= end:
                     start, end = wanted(after)
+            elif after - told >= BLOCK_SAMPLES:
+                yield after - told, None
+                told = after
             at = after
             if left == 0:
-                return
+                break
+        if at > told:
+            yield at - told, None
 
     def _silence(self, samples: int) -> Block:
         return np.zeros((samples, self.shape.channels), dtype=self.shape.dtype)
@@ -492,7 +502,7 @@ class _FramedSource(_Closing):
         return min(BLOCK_SAMPLES, max(0, round(seconds * self.shape.sample_rate)))
 
     def _block(self, frame: av.AudioFrame) -> Block:
-        if frame.sample_rate != self.shape.sample_rate or len(frame.layout.channels) != self.shape.channels:
+        if frame.sample_rate != self.shape.sample_rate or frame.layout.nb_channels != self.shape.channels:
             raise DecodeError(
                 f"{self._path.name} changes its sample rate or channels on the way; split it before converting."
             )

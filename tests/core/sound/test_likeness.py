@@ -76,3 +76,23 @@ class LikenessTests(TestCase):
         self.assertGreater(pieces.windows, 3)
         for one, other in zip(whole.batches(), pieces.batches(), strict=True):
             self.assertTrue(np.array_equal(one[: pieces.windows], other))
+
+    def test_a_peak_is_looked_for_at_the_loudest_place_of_every_few_seconds_and_in_the_windows(self) -> None:
+        shape = SoundShape(sample_rate=1_000, channels=2, depth_bits=0)
+        sound = np.full((100_000, 2), 0.1, dtype=np.float32)
+        sound[[1_900, 1_950, 3_999, 4_500, 9_800], [0, 1, 0, 1, 0]] = 0.8, -0.9, 0.75, 0.72, 0.69
+        source = Sketch(shape, 100)
+        for start in range(0, len(sound), 500):
+            source.push(sound[start : start + 500], start)
+        self.assertEqual(source.hot, (1_950, 4_500))
+        self.assertAlmostEqual(source.peak, 0.9, 6)
+        for place, found in ((1_950, 1.25), (99_010, 1.25), (9_800, 0.9)):
+            after = sound.copy()
+            after[place, 1] = -1.25
+            result = Sketch(shape, 100, hot=source.hot)
+            at = 0
+            while at < len(after):
+                start, end = result.next_wanted(at)
+                result.push(after[start:end], start)
+                at = end
+            self.assertAlmostEqual(compared(source, result).peak_dbfs, 20 * np.log10(found), 1)
