@@ -1,5 +1,6 @@
 """Change the tags of a source: of a copy first, which takes its file's position once its sound is proved the same."""
 
+import json
 import os
 import shutil
 from collections.abc import Callable, Iterator, Sequence
@@ -9,9 +10,10 @@ from pathlib import Path
 
 from rumbrel.core.crew import Tell
 from rumbrel.core.errors import RumbrelError, TagError
-from rumbrel.core.files import output_errors, working_file
+from rumbrel.core.files import output_errors, working_file, write_whole
 from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.progress import Progress, Unit
+from rumbrel.core.records import as_record, from_record
 from rumbrel.core.tags import TagRules, TagSet, apply_rules, read_tags
 from rumbrel.core.tags.editing import TagChange, edit_tags
 from rumbrel.core.tags.kept_covers import keep_covers, kept_covers
@@ -38,11 +40,12 @@ def edit_file(
     change: TagChange | Callable[[TagSet], TagChange],
     *,
     keep: Callable[[TagSet], None] = lambda before: None,
+    landing: Callable[[Edited, Path], None] = lambda edited, working: None,
 ) -> Edited:
     """Change the tags of the file that facts are about. It appears whole, changed, or stays as it was.
 
-    change may be worked out from the tags before; keep is given these before the file is replaced. Raises TagError
-    and OutputError; TagError too where the file is not the one that was inspected, or where its sound or another
+    change may be worked out from the tags before; keep is given these before the file is replaced, and landing what
+    will be returned, with facts as they were, and the file that will take its position. Raises TagError and OutputError; TagError too where the file is not the one that was inspected, or where its sound or another
     tag would not be the same afterwards.
     """
     # A link's own file is changed, and the link stays.
@@ -69,15 +72,18 @@ def edit_file(
         found = read_tags(working, container=facts.container, codec=facts.codec)
         lost = _compared(found, tags, wanted, lost)
         keep(tags)
+        edited = Edited(facts=facts, before=before, after=after, lost=lost)
+        with output_errors(path.parent):
+            os.utime(working)
+        landing(edited, working)
         with output_errors(path.parent):
             now = os.stat(path)
             if (now.st_size, now.st_mtime_ns) != (status.st_size, status.st_mtime_ns):
                 raise TagError("The file was changed by something else meanwhile, and is left as that left it.")
             with working.open("rb+") as file:
                 os.fsync(file.fileno())
-            os.utime(working)
             working.replace(path)
-    return Edited(facts=inspect_file(Path(facts.path)), before=before, after=after, lost=lost)
+    return replace(edited, facts=inspect_file(Path(facts.path)))
 
 
 def _digests(facts: Facts, path: Path) -> Digests:
@@ -111,7 +117,8 @@ def _compared(after: TagSet, before: TagSet, change: TagChange, lost: tuple[str,
 @dataclass(frozen=True, slots=True, kw_only=True)
 class EditTask:
     """A file to be changed. What is asked of its pictures beside the change: covers_from is a file of those to put in
-    instead, smaller_pixels has them made no larger. Those that were there go into before_covers, once."""
+    instead, smaller_pixels has them made no larger. Those that were there go into before_covers, once. note is where
+    it is noted what took the file's position: who is killed before that is heard is not taken for a stranger."""
 
     id: int
     facts: Facts
@@ -119,6 +126,7 @@ class EditTask:
     covers_from: Path | None = None
     smaller_pixels: int | None = None
     before_covers: Path | None = None
+    note: Path | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -143,10 +151,35 @@ def _edit(task: EditTask, tell: Tell) -> EditOutcome:
         if task.before_covers is not None and not task.before_covers.exists():
             keep_covers(task.before_covers, before.covers)
 
+    def landing(edited: Edited, working: Path) -> None:
+        if task.note is not None:
+            digests = {"before": as_record(edited.before), "after": as_record(edited.after)}
+            write_whole(task.note, json.dumps({"file": _known(working), "lost": edited.lost, **digests}))
+
     try:
-        return EditOutcome(id=task.id, edited=edit_file(task.facts, change, keep=keep))
+        edited = _landed(task) or edit_file(task.facts, change, keep=keep, landing=landing)
+        return EditOutcome(id=task.id, edited=edited)
     except RumbrelError as error:
         return EditOutcome(id=task.id, edited=None, error=str(error))
+
+
+def _known(path: Path) -> list[int]:
+    """What a file is known by, also under another name."""
+    status = os.stat(path)
+    return [status.st_ino, status.st_size, status.st_mtime_ns]
+
+
+def _landed(task: EditTask) -> Edited | None:
+    """What another try made of the file without being heard, if it is what lies there."""
+    if task.note is None or not task.note.exists():
+        return None
+    with output_errors(task.note.parent):
+        record = json.loads(task.note.read_text())
+        path = Path(task.facts.path)
+        if not path.exists() or _known(path) != record["file"]:
+            return None
+    before, after = (from_record(Digests, record[which]) for which in ("before", "after"))
+    return Edited(facts=inspect_file(path), before=before, after=after, lost=tuple(record["lost"]))
 
 
 def _smaller(tags: TagSet, pixels: int) -> TagSet:

@@ -72,6 +72,11 @@ class EditedFile(models.Model):
         """The pictures that were there before, where the edit changed them."""
         return covers_before(self.pk)
 
+    @property
+    def note(self) -> Path:
+        """What is noted of it while it is written."""
+        return settings.RUMBREL.undo / f"note-{self.pk}.json"
+
 
 def covers_before(file_id: int) -> Path:
     """Where the pictures are that a file had before it was edited."""

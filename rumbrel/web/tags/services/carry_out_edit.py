@@ -54,6 +54,7 @@ def _task(edit: TagEdit, file: EditedFile, facts: Facts) -> EditTask:
         covers_from=source.get(act(edit.cover_act)),
         smaller_pixels=edit.cover_pixels if edit.cover_act == act.SMALLER else None,
         before_covers=file.old_covers if edit.cover_act else None,
+        note=file.note,
     )
 
 
@@ -70,7 +71,9 @@ def _settle(file: EditedFile, outcome: EditOutcome) -> int | None:
     text = f"This format cannot hold {', '.join(lost)} as asked." if lost else ""
     with transaction.atomic():
         EditedFile.objects.filter(pk=file.pk).update(state=EditedFile.State.DONE, error=text)
-        return keep_edited(track_id=file.track_id, edited=outcome.edited) if file.track_id else None
+        folder = keep_edited(track_id=file.track_id, edited=outcome.edited) if file.track_id else None
+    file.note.unlink(missing_ok=True)
+    return folder
 
 
 def _summary(edit: TagEdit) -> str:
