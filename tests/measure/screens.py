@@ -65,7 +65,8 @@ def _screens(count: int) -> None:
     from rumbrel.core.targets import find_target
     from rumbrel.web.batches.services import BatchWish, forecast_tracks, start_batch
     from rumbrel.web.collection.models import Track
-    from rumbrel.web.collection.queries import Sentence, find_tracks, pulled_ids
+    from rumbrel.web.collection.queries import find_tracks, pulled_ids
+    from rumbrel.web.collection.sentence import Sentence
     from rumbrel.web.collection.services import pull_found
     from rumbrel.web.playlists.services import make_playlist
     from tests.scale import fill

@@ -9,7 +9,7 @@ from django.conf import settings
 from django.test import TestCase, override_settings
 
 from rumbrel.web.collection.models import Track
-from rumbrel.web.collection.queries import Sentence
+from rumbrel.web.collection.sentence import Sentence
 from rumbrel.web.collection.services import add_folder, pull_found
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import run_job

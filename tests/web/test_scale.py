@@ -9,7 +9,8 @@ from django.urls import reverse
 from rumbrel.core.targets import find_target
 from rumbrel.web.batches.services import BatchWish, start_batch
 from rumbrel.web.collection.models import SourceFolder, Track
-from rumbrel.web.collection.queries import Sentence, _beyond, find_tracks, page_of, pulled_ids
+from rumbrel.web.collection.queries import _beyond, find_tracks, page_of, pulled_ids
+from rumbrel.web.collection.sentence import Sentence
 from rumbrel.web.collection.services import pull_found
 from rumbrel.web.discs.models import Disc
 from rumbrel.web.playlists.services import make_playlist

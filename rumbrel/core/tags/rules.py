@@ -7,10 +7,11 @@ from PIL import Image, UnidentifiedImageError
 
 from .model import Cover, TagSet
 
-__all__ = ["LARGEST_COVER_BYTES", "TagRules", "apply_rules"]
+__all__ = ["LARGEST_COVER_BYTES", "PICTURE_FORMATS", "TagRules", "apply_rules"]
 
 LARGEST_COVER_BYTES = 16 * 1024 * 1024 - 4096
 """A FLAC picture block states its length in 24 bits; nobody shows a larger picture."""
+PICTURE_FORMATS = ("JPEG", "PNG", "GIF", "WEBP", "BMP", "TIFF")
 _MOST_PIXELS = 100_000_000
 
 
@@ -51,7 +52,7 @@ def _fitted(cover: Cover, rules: TagRules) -> Cover | None:
     if untouched:
         return cover if len(cover.data) <= LARGEST_COVER_BYTES else None
     try:
-        with Image.open(io.BytesIO(cover.data), formats=("JPEG", "PNG", "GIF", "WEBP", "BMP", "TIFF")) as picture:
+        with Image.open(io.BytesIO(cover.data), formats=PICTURE_FORMATS) as picture:
             if picture.width * picture.height > _MOST_PIXELS:
                 return None
             edge = rules.cover_pixels or max(picture.size)

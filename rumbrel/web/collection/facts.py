@@ -2,6 +2,7 @@
 
 import json
 import os
+import re
 from dataclasses import replace
 from pathlib import Path
 
@@ -10,6 +11,7 @@ from rumbrel.core.inspection import FACTS_VERSION, Facts, Fault
 from rumbrel.core.records import as_record, from_record
 
 from .models import DeepLook, Track
+from .sentence import tag_bits
 
 __all__ = [
     "KEPT_VERSION",
@@ -23,7 +25,7 @@ __all__ = [
     "with_look",
 ]
 
-_COLUMNS_VERSION = 2
+_COLUMNS_VERSION = 3
 """Grows with every column that is added or derived in another way."""
 KEPT_VERSION = FACTS_VERSION + _COLUMNS_VERSION
 """Of what a row was written by: it grows with either, and rows of an older one are read again in the background."""
@@ -68,10 +70,17 @@ def derived_columns(track: Track, facts: Facts) -> Track:
     track.content_mark = facts.content_mark
     track.title = storable(first("title")) or Path(track.relative).stem
     track.performer, track.album = storable(first("artist")), storable(first("album"))
+    track.tag_bits, track.year = tag_bits(facts), _year(first("date"))
     track.fault = str(facts.faults[0].code) if facts.faults else ""
     track.faults, track.usable, track.whole = len(facts.faults), facts.usable, facts.ok
     track.missing_since, track.facts_version = None, KEPT_VERSION
     return track
+
+
+def _year(date: str) -> int:
+    """0 for what does not begin with one."""
+    match = re.match(r"[0-9]{4}(?![0-9])", date)
+    return int(match[0]) if match else 0
 
 
 def is_of(look: DeepLook, file: Facts | Track) -> bool:

@@ -4,14 +4,21 @@ from typing import Any
 
 from django import forms
 
+from .columns import COLUMNS, USUAL_COLUMNS
 from .models import SourceFolder
-from .queries import ANY, GROUPS, KINDS, LACKS, NONE, ORDERS, Sentence, choices
+from .queries import GROUPS, choices
+from .sentence import ADDED, ANY, HAS, KINDS, LACKS, NONE, ORDERS, Sentence
 
 LONGEST_SEARCH = 400
 MOST_PICTURE_COLUMNS = 2400
 
 
-_RANGES = ("least_minutes", "most_minutes", "least_kbps", "most_kbps")
+_RANGES = {
+    "minutes": "minutes", "kbps": "kbit/s", "khz": "kHz", "mb": "MB", "year": "by date",
+}  # fmt: skip
+"""What has a least and a most, and how it is called."""
+_BOUNDS = tuple(f"{bound}_{name}" for name in _RANGES for bound in ("least", "most"))
+_FINER = ("kind", "has", "lacks", "added", "or_format", "then", "turned", *_BOUNDS)
 
 
 def _seconds(minutes: float | None) -> float | None:
@@ -27,20 +34,40 @@ class SentenceForm(forms.Form):
     fault = forms.ChoiceField(required=False, label="Faults")
     order = forms.ChoiceField(required=False, label="Sorted by", choices=[(name, name) for name in ORDERS])
     text = forms.CharField(required=False, label="Words", max_length=LONGEST_SEARCH)
+    or_format = forms.ChoiceField(required=False, label="Or of the format")
+    then = forms.ChoiceField(
+        required=False, label="Then by", choices=[("", "nothing else"), *((name, name) for name in ORDERS)]
+    )
+    turned = forms.ChoiceField(
+        required=False, label="Direction", choices=[("", "in this direction"), ("yes", "the other way round")]
+    )
     kind = forms.ChoiceField(
         required=False, label="Kind", choices=[("", "of any kind"), *((name, f"{name} alone") for name in KINDS)]
+    )
+    has = forms.ChoiceField(
+        required=False, label="With", choices=[("", "with any tags"), *((name, f"with {name}") for name in HAS)]
     )
     lacks = forms.ChoiceField(
         required=False,
         label="Without",
-        choices=[("", "whatever their tags"), *((name, f"without {name}") for name in LACKS)],
+        choices=[("", "whatever is missing"), *((name, f"without {name}") for name in LACKS)],
+    )
+    added = forms.ChoiceField(
+        required=False, label="Added", choices=[("", "added at any time"), *((name, f"added {name}") for name in ADDED)]
     )
     album = forms.CharField(required=False, max_length=2_000, strip=False, widget=forms.HiddenInput)
     performer = forms.CharField(required=False, max_length=2_000, strip=False, widget=forms.HiddenInput)
+    directory = forms.CharField(required=False, max_length=4_096, strip=False, widget=forms.HiddenInput)
     least_minutes = forms.FloatField(required=False, label="Minutes, at least", min_value=0, max_value=100_000)
     most_minutes = forms.FloatField(required=False, label="Minutes, at most", min_value=0, max_value=100_000)
     least_kbps = forms.IntegerField(required=False, label="kbit/s, at least", min_value=0, max_value=1_000_000)
     most_kbps = forms.IntegerField(required=False, label="kbit/s, at most", min_value=0, max_value=1_000_000)
+    least_khz = forms.FloatField(required=False, label="kHz, at least", min_value=0, max_value=10_000)
+    most_khz = forms.FloatField(required=False, label="kHz, at most", min_value=0, max_value=10_000)
+    least_mb = forms.FloatField(required=False, label="MB, at least", min_value=0, max_value=10_000_000)
+    most_mb = forms.FloatField(required=False, label="MB, at most", min_value=0, max_value=10_000_000)
+    least_year = forms.IntegerField(required=False, label="Year, from", min_value=0, max_value=9_999)
+    most_year = forms.IntegerField(required=False, label="Year, to", min_value=0, max_value=9_999)
     after = forms.IntegerField(required=False, min_value=1, max_value=2**62, widget=forms.HiddenInput)
     before = forms.IntegerField(required=False, min_value=1, max_value=2**62, widget=forms.HiddenInput)
 
@@ -49,28 +76,39 @@ class SentenceForm(forms.Form):
         there = choices()
         for name, empty in (("folder", "all folders"), ("format", "any format"), ("rate", "any rate")):
             self.fields[name].choices = [("", empty), *there[name]]
+        self.fields["or_format"].choices = [("", "no other"), *there["format"]]
         self.fields["fault"].choices = [("", "with or without"), (NONE, "without"), (ANY, "with any"), *there["fault"]]
 
     def sentence(self) -> Sentence:
         """What was chosen, as far as it can be."""
         self.is_valid()
         chosen = self.cleaned_data
+        given = {
+            name: chosen[name]
+            for name in ("format", "or_format", "fault", "text", "order", "then", "kind", "has", "lacks", "added", "album")
+            if chosen.get(name)
+        }  # fmt: skip
+        bounds = {name: chosen[name] for name in _BOUNDS if chosen.get(name) is not None and "minutes" not in name}
         return Sentence(
+            **given,
+            **bounds,
             folder=int(chosen["folder"]) if chosen.get("folder") else None,
-            format=chosen.get("format") or "",
             rate=int(chosen["rate"]) if chosen.get("rate") else None,
-            fault=chosen.get("fault") or "",
-            text=chosen.get("text") or "",
-            order=chosen.get("order") or "folder",
-            kind=chosen.get("kind") or "",
-            lacks=chosen.get("lacks") or "",
-            album=chosen.get("album") or "",
             performer=chosen.get("performer") or "",
+            directory=chosen.get("directory") if "directory" in self.data else None,
+            turned=bool(chosen.get("turned")),
             least_seconds=_seconds(chosen.get("least_minutes")),
             most_seconds=_seconds(chosen.get("most_minutes")),
-            least_kbps=chosen.get("least_kbps"),
-            most_kbps=chosen.get("most_kbps"),
         )
+
+    def columns(self) -> list[str]:
+        """The columns that were chosen, in their order, else the usual ones."""
+        asked = self.data.getlist("columns") if hasattr(self.data, "getlist") else []
+        return [name for name in dict.fromkeys(asked) if name in COLUMNS] or list(USUAL_COLUMNS)
+
+    def ranges(self) -> list[tuple[str, Any, Any]]:
+        """(unit, the field of the least, that of the most)."""
+        return [(word, self[f"least_{name}"], self[f"most_{name}"]) for name, word in _RANGES.items()]
 
     def remarks(self) -> list[str]:
         """What could not be taken as it was asked, in the user's words."""
@@ -78,7 +116,7 @@ class SentenceForm(forms.Form):
         said = []
         if "text" in self.errors:
             said.append(f"The words are longer than {LONGEST_SEARCH} characters, so they were left out. Use fewer.")
-        odd = [str(self.fields[name].label) for name in _RANGES if name in self.errors]
+        odd = [str(self.fields[name].label) for name in _BOUNDS if name in self.errors]
         if odd:
             said.append(f"Left out, since they are no such numbers: {'; '.join(odd)}.")
         return said
@@ -86,7 +124,7 @@ class SentenceForm(forms.Form):
     @property
     def is_narrower(self) -> bool:
         """Whether any of the finer choices is made, so that they are shown."""
-        return any(self.data.get(name) for name in ("kind", "lacks", *_RANGES))
+        return any(self.data.get(name) for name in _FINER)
 
     def cursor(self) -> dict[str, int | None]:
         self.is_valid()
@@ -97,16 +135,21 @@ class GroupForm(forms.Form):
     """By what tracks are grouped, and behind which name the page begins."""
 
     by = forms.ChoiceField(required=False, label="Grouped by", choices=[(name, name) for name in GROUPS])
-    behind = forms.CharField(required=False, max_length=2_000, strip=False)
+    behind = forms.CharField(required=False, max_length=4_096, strip=False)
+    behind_folder = forms.IntegerField(required=False, min_value=1, max_value=2**62)
 
     def grouping(self) -> str:
         self.is_valid()
-        return self.cleaned_data.get("by") or GROUPS[0]
+        return self.cleaned_data.get("by") or next(iter(GROUPS))
 
     def after(self) -> str | None:
         """ "" is a name too: of those without one."""
         self.is_valid()
         return self.cleaned_data.get("behind") if "behind" in self.data else None
+
+    def after_folder(self) -> int | None:
+        self.is_valid()
+        return self.cleaned_data.get("behind_folder")
 
 
 class PictureForm(forms.Form):
@@ -124,6 +167,13 @@ class PictureForm(forms.Form):
         if end <= start:
             start, end = 0.0, seconds
         return start, end, chosen.get("columns") or MOST_PICTURE_COLUMNS
+
+
+class SavedViewForm(forms.Form):
+    """A name for what is shown, and the query of its address."""
+
+    name = forms.CharField(label="Name of the view", max_length=80)
+    query = forms.CharField(required=False, max_length=8_000)
 
 
 class FolderForm(forms.Form):

@@ -3,7 +3,9 @@
 from pathlib import Path
 
 from django.db import models
-from django.db.models import Q
+from django.db.models import F, Func, Q, Value
+from django.db.models.functions import Replace
+from django.utils import timezone
 
 
 class SourceFolder(models.Model):
@@ -34,12 +36,25 @@ class Track(models.Model):
     All of its facts stand in TrackFacts; these columns are derived from them. path and relative are
     written so that any two files differ (bytes that are no UTF-8 as \\xNN); the true path is the facts'.
     fault is the code of its first fault. missing_since says that the file is not there any more. By
-    content_mark a file is known again that was moved or renamed.
+    content_mark a file is known again that was moved or renamed. directory is the part of relative up to its last
+    stroke. year is that of its date, 0 where it has none; tag_bits says which tags it has (see sentence.py). added_at is
+    None for tracks that were there before this was kept.
     """
 
     folder = models.ForeignKey(SourceFolder, on_delete=models.CASCADE, related_name="tracks")
     path = models.TextField(unique=True)
     relative = models.TextField()
+    directory = models.GeneratedField(
+        # All signs but strokes are cut off the end.
+        expression=Func(
+            F("relative"),
+            Replace(F("relative"), Value("/"), Value("")),
+            function="RTRIM",
+            output_field=models.TextField(),
+        ),
+        output_field=models.TextField(),
+        db_persist=False,
+    )
     title = models.TextField(blank=True)
     performer = models.TextField(blank=True)
     album = models.TextField(blank=True)
@@ -66,6 +81,9 @@ class Track(models.Model):
     whole = models.BooleanField(default=False)
     missing_since = models.DateTimeField(null=True)
     facts_version = models.PositiveSmallIntegerField(default=0)
+    tag_bits = models.PositiveIntegerField(default=0)
+    year = models.PositiveSmallIntegerField(default=0)
+    added_at = models.DateTimeField(null=True, default=timezone.now)
 
     class Meta:
         ordering = ("relative", "pk")
@@ -82,6 +100,8 @@ class Track(models.Model):
             models.Index(fields=("-seconds", "id")),
             models.Index(fields=("-size_bytes", "id")),
             models.Index(fields=("content_mark",)),
+            models.Index(fields=("year", "relative", "id")),
+            models.Index(fields=("folder", "directory", "relative", "id")),
         )
 
     def __str__(self) -> str:
@@ -121,6 +141,25 @@ class Facet(models.Model):
 
     def __str__(self) -> str:
         return f"{self.tracks} of {self.format} at {self.sample_rate} Hz"
+
+
+class SavedView(models.Model):
+    """A sentence with its columns that a user wants to see again: the query of the collection's address.
+
+    removed_at says that it was removed and can be put back.
+    """
+
+    owner = models.CharField(max_length=150, blank=True)
+    name = models.CharField(max_length=80)
+    query = models.TextField(blank=True)
+    removed_at = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering = ("name",)
+        constraints = (models.UniqueConstraint(fields=("owner", "name"), name="one_saved_view_of_a_name"),)
+
+    def __str__(self) -> str:
+        return self.name
 
 
 class PullList(models.Model):

@@ -15,15 +15,12 @@ from rumbrel.web.jobs.models import Job
 
 from .facts import restored_facts
 from .models import Facet, Fixity, FixityEvent, Pull, PullList, SourceFolder, Track, TrackFacts
+from .sentence import NONE, Sentence, finer, narrowed
 
 __all__ = [
-    "ORDERS",
     "Page",
     "GROUPS",
     "Group",
-    "KINDS",
-    "LACKS",
-    "Sentence",
     "Share",
     "Totals",
     "changed_files",
@@ -50,45 +47,6 @@ MOST_COUNTED = 10_000
 """Of a search by words, so many are counted; beyond, it is said that there are more."""
 _MANY = 5_000
 """Found by words, so many and more are met by walking the order instead of being sorted (measured with 100,000)."""
-ANY, NONE = "any", "none"
-
-ORDERS: dict[str, tuple[str, ...]] = {
-    "folder": ("relative",),
-    "title": ("title",),
-    "performer": ("performer", "relative"),
-    "album": ("album", "relative"),
-    "format": ("format", "relative"),
-    "bitrate": ("-bitrate_bps",),
-    "added last": ("-pk",),
-    "length": ("-seconds",),
-    "size": ("-size_bytes",),
-    "fault": ("-fault", "relative"),
-}
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Sentence:
-    """What the collection's sentence says; "" and None leave a choice open."""
-
-    folder: int | None = None
-    format: str = ""
-    rate: int | None = None
-    fault: str = ""
-    text: str = ""
-    order: str = "folder"
-    kind: str = ""
-    lacks: str = ""
-    album: str = ""
-    performer: str = ""
-    least_seconds: float | None = None
-    most_seconds: float | None = None
-    least_kbps: int | None = None
-    most_kbps: int | None = None
-
-    @property
-    def is_counted_whole(self) -> bool:
-        """Whether the kept counts know how much it finds: they know nothing of words, kinds, lacks and ranges."""
-        return not self.text.strip() and _finer(self) == Q()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -113,7 +71,7 @@ class Page:
 
 def find_tracks(sentence: Sentence) -> QuerySet[Track]:
     """Tracks by the sentence; each word of the search must begin a word of the track's."""
-    tracks = Track.objects.filter(_narrowed(sentence) & _finer(sentence))
+    tracks = Track.objects.filter(narrowed(sentence) & finer(sentence))
     match = _match(sentence.text)
     if match:
         found = RawSQL("SELECT rowid FROM collection_words WHERE collection_words MATCH %s", (match,))
@@ -124,7 +82,7 @@ def find_tracks(sentence: Sentence) -> QuerySet[Track]:
         tracks = tracks.alias(key=key).filter(key__in=found) if many else tracks.filter(pk__in=found)
     elif sentence.text.strip():
         tracks = tracks.none()
-    return tracks.order_by(*ORDERS.get(sentence.order, ORDERS["folder"]), "pk")
+    return tracks.order_by(*sentence.order_fields)
 
 
 def _matches(match: str, *, most: int) -> int:
@@ -133,49 +91,6 @@ def _matches(match: str, *, most: int) -> int:
     with connection.cursor() as cursor:
         cursor.execute(sql, (match, most))
         return int(cursor.fetchone()[0])
-
-
-def _narrowed(sentence: Sentence) -> Q:
-    narrowed = Q()
-    if sentence.folder is not None:
-        narrowed &= Q(folder_id=sentence.folder)
-    if sentence.format:
-        narrowed &= Q(format=sentence.format)
-    if sentence.rate is not None:
-        narrowed &= Q(sample_rate=sentence.rate)
-    if sentence.fault == NONE:
-        narrowed &= Q(fault="")
-    elif sentence.fault == ANY:
-        narrowed &= Q(fault__gt="")
-    elif sentence.fault:
-        narrowed &= Q(fault=sentence.fault)
-    return narrowed
-
-
-KINDS: dict[str, Q] = {
-    "lossless": Q(lossless=True),
-    "lossy": Q(lossless=False) & ~Q(codec=""),
-    "film": Q(has_video=True),
-}
-LACKS: dict[str, Q] = {
-    "performer": Q(performer=""),
-    "album": Q(album=""),
-    "performer or album": Q(performer="") | Q(album=""),
-}
-
-
-def _finer(sentence: Sentence) -> Q:
-    """What the kept counts know nothing of."""
-    finer = KINDS.get(sentence.kind, Q()) & LACKS.get(sentence.lacks, Q())
-    for name, value in (
-        ("album", sentence.album or None), ("performer", sentence.performer or None),
-        ("seconds__gte", sentence.least_seconds), ("seconds__lte", sentence.most_seconds),
-        ("bitrate_bps__gte", sentence.least_kbps and sentence.least_kbps * 1000 - 500),
-        ("bitrate_bps__lt", sentence.most_kbps and sentence.most_kbps * 1000 + 500),
-    ):  # fmt: skip
-        if value is not None:
-            finer &= Q(**{name: value})
-    return finer
 
 
 def _match(text: str) -> str:
@@ -229,7 +144,7 @@ def _beyond(fields: Sequence[str], here: Track, *, backwards: bool) -> Q:
 def totals_of(sentence: Sentence) -> Totals:
     """How much the sentence finds: from the kept counts, or counted as far as it pays."""
     if sentence.is_counted_whole:
-        sums = Facet.objects.filter(_narrowed(sentence)).aggregate(
+        sums = Facet.objects.filter(narrowed(sentence)).aggregate(
             tracks=Sum("tracks"), seconds=Sum("seconds"), size=Sum("size_bytes"), longest=Largest("longest_seconds")
         )
         return Totals(
@@ -239,11 +154,7 @@ def totals_of(sentence: Sentence) -> Totals:
             longest_seconds=sums["longest"] or 0.0,
         )
     match = _match(sentence.text)
-    if (
-        match
-        and _narrowed(sentence) & _finer(sentence) == Q()
-        and _matches(match, most=MOST_COUNTED + 1) > MOST_COUNTED
-    ):
+    if match and narrowed(sentence) & finer(sentence) == Q() and _matches(match, most=MOST_COUNTED + 1) > MOST_COUNTED:
         return Totals(tracks=MOST_COUNTED, exact=False, longest_seconds=totals_of(Sentence()).longest_seconds)
     found = list(find_tracks(sentence).order_by().values_list("seconds", "size_bytes")[: MOST_COUNTED + 1])
     exact = len(found) <= MOST_COUNTED
@@ -256,29 +167,44 @@ def totals_of(sentence: Sentence) -> Totals:
     )
 
 
-GROUPS = ("album", "performer")
+GROUPS: dict[str, tuple[str, ...]] = {
+    "album": ("album",),
+    "performer": ("performer",),
+    "folder": ("folder_id", "directory"),
+}
+"""By what tracks are grouped, and the columns that are equal in a group; the last one is its name."""
 GROUPS_A_PAGE = 100
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Group:
-    """The tracks of one album or performer, "" for those without."""
+    """The tracks of one album, performer or folder; name "" for those without, or for a source folder itself."""
 
     name: str
     tracks: int
     seconds: float
     size_bytes: int
+    folder: int | None = None
 
 
-def groups_of(sentence: Sentence, by: str, *, after: str | None = None) -> tuple[list[Group], bool]:
-    """What the sentence finds in groups, by name, from behind a name; and whether there are more."""
-    tracks = find_tracks(sentence).order_by()
+def groups_of(
+    sentence: Sentence, by: str, *, after: str | None = None, folder: int | None = None
+) -> tuple[list[Group], bool]:
+    """What the sentence finds in groups, by name, from behind a name (and a source folder); and whether there are
+    more."""
+    tracks, columns = find_tracks(sentence).order_by(), GROUPS[by]
     if after is not None:
-        tracks = tracks.filter(**{f"{by}__gt": after})
-    rows = tracks.values(by).annotate(n=Count("pk"), s=Sum("seconds"), b=Sum("size_bytes")).order_by(by)
+        behind = Q(**{f"{columns[-1]}__gt": after})
+        if len(columns) > 1:
+            behind = Q(folder_id=folder) & behind | Q(folder_id__gt=folder or 0)
+        tracks = tracks.filter(behind)
+    rows = tracks.values(*columns).annotate(n=Count("pk"), s=Sum("seconds"), b=Sum("size_bytes")).order_by(*columns)
     found = [
-        Group(name=row[by], tracks=row["n"], seconds=row["s"], size_bytes=row["b"]) for row in rows[: GROUPS_A_PAGE + 1]
-    ]
+        Group(
+            name=row[columns[-1]], tracks=row["n"], seconds=row["s"], size_bytes=row["b"], folder=row.get("folder_id"),
+        )
+        for row in rows[: GROUPS_A_PAGE + 1]
+    ]  # fmt: skip
     return found[:GROUPS_A_PAGE], len(found) > GROUPS_A_PAGE
 
 

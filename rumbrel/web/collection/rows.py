@@ -14,7 +14,16 @@ from rumbrel.web.ui.words import FIT_WORDS, counted
 
 from .models import DeepLook, Track
 
-__all__ = ["FitGroup", "LookRow", "csv_lines", "edge_words", "fit_groups", "json_lines", "look_rows", "tag_rows"]
+__all__ = [
+    "FitGroup",
+    "LookRow",
+    "csv_lines",
+    "edge_words",
+    "fit_groups",
+    "json_lines",
+    "look_rows",
+    "tag_rows",
+]
 
 _LABELS = {row.name: row.label for row in FIELDS}
 

@@ -1,32 +1,44 @@
 """The table of tracks: the sentence, walking by keys, totals, the pull list, one track."""
 
 import csv
+import datetime
 import io
 import json
 import re
+from pathlib import Path
 from unittest import mock
 
 from django.urls import reverse
+from django.utils import timezone
+from PIL import Image
 
-from rumbrel.core.tags import TagSet, write_tags
+from rumbrel.core.errors import TagError
+from rumbrel.core.tags import Cover, TagSet, write_tags
+from rumbrel.core.tags.preview import cover_preview
 from rumbrel.core.targets import all_targets
 from rumbrel.web.collection.forms import SentenceForm
-from rumbrel.web.collection.models import Pull, SourceFolder, Track, TrackFacts
+from rumbrel.web.collection.models import Pull, SavedView, SourceFolder, Track, TrackFacts
 from rumbrel.web.collection.queries import (
-    ORDERS,
     PAGE_TRACKS,
-    Sentence,
     find_tracks,
+    groups_of,
     page_of,
     pull_list_of,
     pulled_ids,
     totals_of,
 )
+from rumbrel.web.collection.sentence import ORDERS, Sentence
 from rumbrel.web.collection.services import clear_pulls, pull_found, recount_folder, restore_pulls, toggle_pull
 from tests.signals import write_framed, write_sound
 from tests.web.case import WebCase
 
 FORMATS = ("FLAC", "MP3", "WAV")
+
+
+def picture() -> Cover:
+    data = io.BytesIO()
+    Image.new("RGB", (800, 400), "teal").save(data, "PNG")
+    return Cover(media_type="image/png", data=data.getvalue())
 
 
 class MadeUpCase(WebCase):
@@ -101,7 +113,10 @@ class SentenceTests(MadeUpCase):
 class WalkTests(MadeUpCase):
     def test_every_order_is_walked_forth_and_back_without_a_gap_or_a_double(self) -> None:
         for order in ORDERS:
-            for sentence in (Sentence(order=order), Sentence(order=order, format="WAV", text="title")):
+            for sentence in (
+                Sentence(order=order), Sentence(order=order, format="WAV", text="title"),
+                Sentence(order=order, then="length", turned=True), Sentence(order="format", then=order),
+            ):  # fmt: skip
                 tracks = find_tracks(sentence)
                 wanted = [track.pk for track in tracks]
                 pages = [page_of(tracks, "")]
@@ -113,6 +128,49 @@ class WalkTests(MadeUpCase):
                 while back[-1].earlier:
                     back.append(page_of(tracks, "", before=back[-1].earlier))
                 self.assertEqual([t.pk for page in reversed(back) for t in page.tracks], wanted, order)
+
+    def test_what_is_equal_is_sorted_by_the_second_choice_and_all_can_be_turned_round(self) -> None:
+        asked = Sentence(order="format", then="length")
+        rows = [(track.format, -track.seconds, track.pk) for track in find_tracks(asked)]
+        self.assertEqual(rows, sorted(rows))
+        turned = find_tracks(Sentence(order="format", then="length", turned=True))
+        self.assertEqual([track.pk for track in turned], [pk for *_, pk in reversed(rows)])
+        self.assertEqual(asked.order_fields, ("format", "-seconds", "relative", "pk"))
+        self.assertEqual(Sentence(order="added last", then="length").order_fields, ("-pk",))
+
+    def test_columns_are_chosen_ordered_and_sorted_by(self) -> None:
+        page = self.page(reverse("collection:index"))
+        for text in ('aria-label="Leave out Performer"', "add Album", 'href="/?order=performer&amp;then=folder">'):
+            self.assertIn(text, page)
+        self.assertNotIn('name="columns"', page)
+        asked = {"columns": ["year", "format", "year", "nothing"], "order": "format", "turned": "yes"}
+        page = self.page(reverse("collection:index"), **asked)
+        heads = [re.sub("<[^>]+>", "", head) for head in re.findall(r"<th scope=\"col\"[^>]*>(.*?)</th>", page)]
+        self.assertEqual(heads, ["Pulled", "Title", "Year", "Format"])
+        self.assertIn('aria-sort="descending"', page)
+        self.assertEqual(page.count('name="columns" value='), 2)
+        left = re.search(r'href="([^"]+)" aria-label="Format, further to the left"', page)[1].replace("&amp;", "&")
+        self.assertIn("columns=format&columns=year", left)
+        track = Track.objects.first()
+        row = self.client.post(
+            reverse("collection:pull", args=[track.pk]), {"columns": ["mb"]}, headers={"HX-Request": "true"}
+        ).content.decode()
+        self.assertEqual(row.count("<td"), 3)
+
+    def test_a_view_is_kept_shown_removed_and_put_back(self) -> None:
+        query = "format=WAV&order=length&columns=mb&after=7&choosing=yes"
+        page = self.client.post(reverse("collection:keep-view"), {"name": "Tall <b>", "query": query}, follow=True)
+        self.assertEqual(page.redirect_chain[-1][0], "/?format=WAV&order=length&columns=mb")
+        self.assert_all_in(("Kept as Tall &lt;b&gt;.", "86 of 260 tracks", "views (1)"), page.content.decode())
+        self.client.post(reverse("collection:keep-view"), {"name": "Tall <b>", "query": "format=MP3"})
+        view = SavedView.objects.get()
+        self.assertEqual(view.query, "format=MP3")
+        gone = self.client.post(reverse("collection:remove-view", args=[view.pk]), follow=True).content.decode()
+        self.assertNotIn("views (1)", gone)
+        back = re.search(r'action="(/views/[^"]+restore/)"', gone)[1]
+        self.assertIn("views (1)", self.client.post(back, follow=True).content.decode())
+        refused = self.client.post(reverse("collection:keep-view"), {"name": " "}, follow=True).content.decode()
+        self.assertIn("Give the view a name", refused)
 
     def test_pages_keep_the_sentence_and_the_browser_remembers_the_page(self) -> None:
         response = self.client.get(
@@ -215,7 +273,10 @@ class NarrowerTests(WebCase):
             path = write_sound(self.source / name, samples)
             if title:
                 container, codec = ("wav", "pcm") if name.endswith("wav") else ("flac", "flac")
-                tags = TagSet(fields={"title": (title,), "artist": ("A. Venning",)})
+                fields = {"title": (title,), "artist": ("A. Venning",)} | (
+                    {"date": ("1998-05-02",)} if title == "Peal" else {}
+                )
+                tags = TagSet(fields=fields, covers=(picture(),) if title == "Peal" else ())
                 write_tags(path, tags, container=container, codec=codec)
         write_framed(self.source / "lossy.wma", "wmav2", muxer="asf", rate=44_100, seconds=2)
         self.scan()
@@ -227,6 +288,10 @@ class NarrowerTests(WebCase):
         return sorted(json.loads(line)["file"] for line in lines)
 
     def test_each_choice_and_range_narrows_page_export_and_pull_alike(self) -> None:
+        now = timezone.now()
+        Track.objects.filter(relative="long.wav").update(added_at=None)
+        Track.objects.filter(relative="lossy.wma").update(added_at=now - datetime.timedelta(days=8))
+        Track.objects.filter(relative="short.flac").update(missing_since=now)
         for asked, right in (
             ({}, ["long.wav", "lossy.wma", "mid.flac", "short.flac"]),
             ({"kind": "lossless"}, ["long.wav", "mid.flac", "short.flac"]),
@@ -239,6 +304,19 @@ class NarrowerTests(WebCase):
             ({"most_kbps": 200}, ["lossy.wma"]),
             ({"least_kbps": 1411, "most_kbps": 1411}, ["long.wav"]),
             ({"text": "peal", "lacks": "performer"}, []),
+            ({"has": "title"}, ["long.wav", "mid.flac"]),
+            ({"has": "title", "lacks": "date"}, ["long.wav"]),
+            ({"has": "cover"}, ["mid.flac"]),
+            ({"lacks": "cover", "kind": "lossless"}, ["long.wav", "short.flac"]),
+            ({"least_year": 1998, "most_year": 1998}, ["mid.flac"]),
+            ({"least_year": 1999}, []),
+            ({"format": "FLAC", "or_format": "WAV"}, ["long.wav", "mid.flac", "short.flac"]),
+            ({"least_khz": 44.2}, []),
+            ({"most_khz": 44.1, "least_mb": 1.5}, ["long.wav"]),
+            ({"most_mb": 0.1}, ["lossy.wma"]),
+            ({"added": "in the last year"}, ["lossy.wma", "mid.flac", "short.flac"]),
+            ({"added": "in the last 7 days"}, ["mid.flac", "short.flac"]),
+            ({"kind": "missing"}, ["short.flac"]),
         ):
             with self.subTest(asked=asked):
                 self.assertEqual(self.names(**asked), right)
@@ -271,6 +349,41 @@ class NarrowerTests(WebCase):
         self.assertEqual(len(addresses), 5, "three formats, a rate, and no fault")
         counts = [int(re.search(r"(\d+) of 4 tracks", self.page(address))[1]) for address in addresses]
         self.assertEqual(sorted(counts), [1, 1, 2, 4, 4])
+
+    def test_folders_are_groups_of_their_source_folder(self) -> None:
+        other = SourceFolder.objects.create(path="/made/up", label="Tapes")
+        for name in ("in/x.wav", "in/deep/y.wav", "z.wav"):
+            Track.objects.create(folder=other, path=f"/made/up/{name}", relative=name, format="WAV")
+        Track.objects.filter(relative="long.wav").update(relative="in/long.wav")
+        page = self.page(reverse("collection:groups"), by="folder")
+        addresses = re.findall(r'<a class="row-link" href="([^"]+)">([^<]+)</a></td><td class="num">(\d+)', page)
+        mine = self.source.name
+        self.assertEqual(
+            [(name, count) for _, name, count in addresses],
+            [(mine, "3"), (f"{mine} / in/", "1"), ("Tapes", "1"), ("Tapes / in/", "1"), ("Tapes / in/deep/", "1")],
+        )
+        for address, _, count in addresses:
+            self.assertIn(f"{count} of ", self.page(address.replace("&amp;", "&")))
+        found = [(row.folder, row.name) for row in groups_of(Sentence(), "folder")[0]]
+        for at, (folder, name) in enumerate(found):
+            behind = groups_of(Sentence(), "folder", after=name, folder=folder)[0]
+            self.assertEqual([(row.folder, row.name) for row in behind], found[at + 1 :])
+
+    def test_a_picture_of_the_tags_is_shown_small_and_what_is_none_is_said(self) -> None:
+        track = Track.objects.get(relative="mid.flac")
+        page = self.page(reverse("collection:track", args=[track.pk]))
+        address = re.search(r'<img src="([^"]+)"', page)[1]
+        answer = self.client.get(address)
+        self.assertEqual((answer.status_code, answer["Content-Type"]), (200, "image/jpeg"))
+        with Image.open(io.BytesIO(answer.content)) as small:
+            self.assertEqual((small.format, small.size), ("JPEG", (320, 160)))
+        missing = self.client.get(reverse("collection:cover", args=[track.pk, 1]))
+        self.assertEqual((missing.status_code, missing.content), (409, b"There is no such picture in its tags."))
+        Path(track.path).touch()
+        self.assertIn(b"changed since it was scanned", self.client.get(address).content)
+        for data, words in ((b"\xff\xd8 no picture", "cannot be read"), (bytes(17_000_000), "too large")):
+            with self.assertRaisesRegex(TagError, words):
+                cover_preview(Cover(media_type="image/jpeg", data=data), pixels=320)
 
     def test_groups_are_shown_and_pulled_whole(self) -> None:
         Track.objects.filter(relative__in=("long.wav", "mid.flac")).update(album="Days & nights")

@@ -16,7 +16,8 @@ from rumbrel.core.errors import Cancelled, OutputError
 from rumbrel.core.inspection import inspect_file, inspect_many
 from rumbrel.web.collection.facts import restored_facts
 from rumbrel.web.collection.models import Facet, PullList, SourceFolder, Track, TrackFacts
-from rumbrel.web.collection.queries import Sentence, find_tracks, pulled_ids
+from rumbrel.web.collection.queries import find_tracks, pulled_ids
+from rumbrel.web.collection.sentence import Sentence
 from rumbrel.web.collection.services import add_folder, pull_found, reread_old_facts, start_scan
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.playlists.services import make_playlist

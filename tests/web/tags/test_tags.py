@@ -11,7 +11,8 @@ from PIL import Image
 from rumbrel.core.errors import OutputError
 from rumbrel.core.tags import TagSet, write_tags
 from rumbrel.web.collection.models import DeepLook, Facet, Track
-from rumbrel.web.collection.queries import Sentence, find_tracks, pulled_ids
+from rumbrel.web.collection.queries import find_tracks, pulled_ids
+from rumbrel.web.collection.sentence import Sentence
 from rumbrel.web.collection.services import start_looks, start_scan
 from rumbrel.web.tags.models import EditedFile, TagEdit
 from tests.signals import write_sound

@@ -5,11 +5,13 @@ from .check_fixity import carry_out_fixity, keep_checksums, manifest_of, start_f
 from .hear_track import Heard, TrackUnheard, hear_track
 from .keep_dropped import keep_dropped, keep_dropped_file, scan_dropped
 from .keep_facts import keep_edited
+from .keep_views import keep_view, remove_view, restore_view
 from .look_at_tracks import NothingToLookAt, carry_out_looks, look_under_way, picture_path, start_looks, sweep_pictures
 from .pull_tracks import clear_pulls, pull_found, restore_pulls, toggle_pull
 from .remove_folder import folder_track_ids, remove_folder, rename_folder
 from .remove_missing import missing_ids, remove_missing
 from .scan_folder import recount_folder, scan_folder
+from .show_cover import show_cover
 
 __all__ = [
     "FolderRefused",
@@ -28,6 +30,7 @@ __all__ = [
     "keep_dropped",
     "keep_dropped_file",
     "keep_edited",
+    "keep_view",
     "look_under_way",
     "manifest_of",
     "missing_ids",
@@ -36,11 +39,14 @@ __all__ = [
     "recount_folder",
     "remove_folder",
     "remove_missing",
+    "remove_view",
     "rename_folder",
     "reread_old_facts",
     "restore_pulls",
+    "restore_view",
     "scan_dropped",
     "scan_folder",
+    "show_cover",
     "start_fixity",
     "start_looks",
     "start_scan",

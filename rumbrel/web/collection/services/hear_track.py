@@ -16,7 +16,7 @@ from ..models import Track
 from ..queries import facts_by_id
 from .add_folder import allowed_roots
 
-__all__ = ["Heard", "TrackUnheard", "hear_track"]
+__all__ = ["Heard", "TrackUnheard", "hear_track", "see_that_it_is_there"]
 
 _PATIENCE_SECONDS = 20.0
 _lock = Lock()
@@ -42,7 +42,7 @@ def hear_track(*, track: Track, decoded: bool) -> Heard:
     facts = facts_by_id([track.pk]).get(track.pk)
     if facts is None:
         raise TrackUnheard("Its facts have not been read yet. Try again when the scan is done.")
-    _see_that_it_is_there(facts)
+    see_that_it_is_there(facts)
     tag = f"{track.pk}-{facts.modified_ns}-{facts.size_bytes}"
     if not decoded and heard_as_is(facts):
         found = hearing_of(facts)
@@ -63,7 +63,7 @@ def _decoders_of(folder: Path) -> Decoders:
         return _decoders.setdefault(folder, Decoders(folder))
 
 
-def _see_that_it_is_there(facts: Facts) -> None:
+def see_that_it_is_there(facts: Facts) -> None:
     """Raises TrackUnheard for a file that is gone, another one, or led out of the allowed folders by a link."""
     path = Path(facts.path)
     try:

@@ -5,7 +5,8 @@ from django.db.models import Count, F, Max, Min, Sum
 from django.utils import timezone
 
 from ..models import Pull, PullList, Track
-from ..queries import Sentence, find_tracks, pull_list_of
+from ..queries import find_tracks, pull_list_of
+from ..sentence import Sentence
 
 __all__ = ["clear_pulls", "pull_found", "recount_pulls", "restore_pulls", "toggle_pull"]
 

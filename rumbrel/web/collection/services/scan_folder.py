@@ -37,7 +37,9 @@ __all__ = ["recount_folder", "scan_folder"]
 
 _ROWS_A_TURN = 400
 _DERIVED = tuple(
-    field.attname for field in Track._meta.concrete_fields if field.attname not in ("id", "folder_id", "path")
+    field.attname
+    for field in Track._meta.concrete_fields
+    if field.attname not in ("id", "folder_id", "path", "added_at") and not field.generated
 )
 
 

@@ -5,25 +5,28 @@ from typing import Any
 from django.contrib import messages
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 from django.http.response import HttpResponseBase
-from django.shortcuts import redirect, render
+from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.web.jobs.models import Job
-from rumbrel.web.ui.answers import back_to
+from rumbrel.web.ui.answers import back_to, undo
 from rumbrel.web.ui.words import counted
 
 from .. import services
-from ..forms import GroupForm, SentenceForm
-from ..queries import Sentence, find_tracks, groups_of, lossless_part, page_of, shares_of_collection, totals_of
+from ..columns import COLUMNS, column_heads, columns_left, title_sorting
+from ..forms import GroupForm, SavedViewForm, SentenceForm
+from ..models import SavedView, SourceFolder
+from ..queries import find_tracks, groups_of, lossless_part, page_of, shares_of_collection, totals_of
 from ..rows import csv_lines, json_lines
+from ..sentence import Sentence
 
 _EXPORTS = {"csv": "text/csv", "jsonl": "application/jsonl"}
 
 
 def _found(request: HttpRequest) -> dict[str, Any]:
     form = SentenceForm(request.GET)
-    sentence, cursor = form.sentence(), form.cursor()
+    sentence, cursor, names = form.sentence(), form.cursor(), form.columns()
     scanning = Job.objects.filter(kind="scan", state__in=Job.ACTIVE)
     return {
         "form": form,
@@ -32,6 +35,12 @@ def _found(request: HttpRequest) -> dict[str, Any]:
         "all": totals_of(type(sentence)()),
         "page": page_of(find_tracks(sentence), "", **cursor),
         "scans": list(scanning),
+        "heads": column_heads(names, sentence, request.GET),
+        "columns": [COLUMNS[name] for name in names],
+        "columns_left": columns_left(names, request.GET),
+        "columns_asked": "columns" in request.GET,
+        "by_title": title_sorting(sentence, request.GET),
+        "views": SavedView.objects.filter(owner="", removed_at=None),
     }
 
 
@@ -65,7 +74,7 @@ def groups(request: HttpRequest) -> HttpResponse:
     """What the sentence finds by album or performer; a group is pulled whole."""
     form, grouped = SentenceForm(request.GET), GroupForm(request.GET)
     by = grouped.grouping()
-    rows, more = groups_of(form.sentence(), by, after=grouped.after())
+    rows, more = groups_of(form.sentence(), by, after=grouped.after(), folder=grouped.after_folder())
     context = {
         "form": form,
         "grouped": grouped,
@@ -73,8 +82,36 @@ def groups(request: HttpRequest) -> HttpResponse:
         "rows": rows,
         "more": more,
         "totals": totals_of(form.sentence()),
+        "folders": {folder.pk: folder.name for folder in SourceFolder.objects.all()},
     }
     return render(request, "collection/groups.html", context)
+
+
+@require_POST
+def keep_view(request: HttpRequest) -> HttpResponse:
+    """Keep what is shown under a name, in place of what that stood for."""
+    form = SavedViewForm(request.POST)
+    if not form.is_valid():
+        messages.error(request, "Give the view a name of at most 80 characters.")
+        return back_to(request, "collection:index")
+    view = services.keep_view(**form.cleaned_data)
+    messages.success(request, f"Kept as {view.name}.")
+    return redirect(f"{reverse('collection:index')}?{view.query}")
+
+
+@require_POST
+def remove_view(request: HttpRequest, pk: int) -> HttpResponse:
+    view = get_object_or_404(SavedView, pk=pk)
+    services.remove_view(view=view)
+    address = reverse("collection:restore-view", args=[pk])
+    messages.success(request, f"The view {view.name} is removed.", extra_tags=undo(address))
+    return back_to(request, "collection:index")
+
+
+@require_POST
+def restore_view(request: HttpRequest, pk: int) -> HttpResponse:
+    services.restore_view(view=get_object_or_404(SavedView, pk=pk))
+    return back_to(request, "collection:index")
 
 
 @require_safe

@@ -6,6 +6,7 @@ import math
 from django.contrib import messages
 from django.http import Http404, HttpRequest, HttpResponse, HttpResponseBase, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.cache import cache_control
 from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.core.errors import RumbrelError
@@ -55,6 +56,18 @@ def picture(request: HttpRequest, pk: int) -> HttpResponse:
             "top_hz": kept.sample_rate / 2,
         }
     )
+
+
+@require_safe
+@cache_control(private=True, max_age=3600)
+def cover(request: HttpRequest, pk: int, number: int) -> HttpResponse:
+    """A picture of the tags, small; the address holds when the file was last changed."""
+    try:
+        return HttpResponse(
+            services.show_cover(track=get_object_or_404(Track, pk=pk), number=number), content_type="image/jpeg"
+        )
+    except RumbrelError as error:
+        return HttpResponse(str(error), status=409, content_type="text/plain; charset=utf-8")
 
 
 @require_safe

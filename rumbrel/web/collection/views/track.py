@@ -13,10 +13,13 @@ from rumbrel.web.ui.answers import back_to
 from rumbrel.web.ui.traces import traces_of
 
 from .. import services
+from ..columns import COLUMNS
 from ..facts import is_of
+from ..forms import SentenceForm
 from ..models import DeepLook, Pull, Track
-from ..queries import Sentence, facts_by_id, fixity_of, totals_of
+from ..queries import facts_by_id, fixity_of, totals_of
 from ..rows import edge_words, fit_groups, look_rows, tag_rows
+from ..sentence import Sentence
 
 
 def _track(pk: int) -> Track:
@@ -72,5 +75,6 @@ def pull(request: HttpRequest, pk: int) -> HttpResponse:
     services.toggle_pull(track=get_object_or_404(Track, pk=pk))
     if not request.htmx:  # type: ignore[attr-defined]
         return back_to(request, "collection:track", pk)
-    context = {"track": _track(pk), "totals": totals_of(Sentence())}
+    columns = [COLUMNS[name] for name in SentenceForm(request.POST).columns()]
+    context = {"track": _track(pk), "totals": totals_of(Sentence()), "columns": columns}
     return trigger_client_event(render(request, "collection/_row.html", context), "pulled")

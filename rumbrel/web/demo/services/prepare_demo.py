@@ -7,7 +7,7 @@ from rumbrel.core.targets import find_target
 from rumbrel.web.batches.models import Batch
 from rumbrel.web.batches.services import BatchWish, start_batch
 from rumbrel.web.collection.models import SourceFolder, Track
-from rumbrel.web.collection.queries import Sentence
+from rumbrel.web.collection.sentence import Sentence
 from rumbrel.web.collection.services import add_folder, clear_pulls, pull_found
 from rumbrel.web.discs.models import Disc
 from rumbrel.web.discs.services import start_write

@@ -109,6 +109,11 @@ def now_after(now: float, after: float, largest: float) -> dict[str, object]:
 
 
 @register.filter
+def of_key(table: dict[object, object], key: object) -> object:
+    return table.get(key, "")
+
+
+@register.filter
 def split_words(text: str) -> list[str]:
     return text.split()
 

@@ -1,0 +1,1 @@
+"""What the collection's templates load."""
