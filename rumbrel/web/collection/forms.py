@@ -45,12 +45,12 @@ class SentenceForm(forms.Form):
         required=False, label="Kind", choices=[("", "of any kind"), *((name, f"{name} alone") for name in KINDS)]
     )
     has = forms.ChoiceField(
-        required=False, label="With", choices=[("", "with any tags"), *((name, f"with {name}") for name in HAS)]
+        required=False, label="With", choices=[("", "whatever tags they have"), *((name, f"with {name}") for name in HAS)]
     )
     lacks = forms.ChoiceField(
         required=False,
         label="Without",
-        choices=[("", "whatever is missing"), *((name, f"without {name}") for name in LACKS)],
+        choices=[("", "whatever they lack"), *((name, f"without {name}") for name in LACKS)],
     )
     added = forms.ChoiceField(
         required=False, label="Added", choices=[("", "added at any time"), *((name, f"added {name}") for name in ADDED)]

@@ -30,6 +30,7 @@ urlpatterns = [
     path("folders/<int:pk>/checksums/", fixity.checksums, name="checksums"),
     path("tracks/<int:pk>/as-it-is/", fixity.take, name="take-as-it-is"),
     path("pull/look/", listening.look_at_pulled, name="look-at-pulled"),
+    path("tracks/look/", listening.look_at_found, name="look-at-found"),
     path("pull/all/", collection.pull_all, name="pull-all"),
     path("pull/clear/", pulls.clear, name="clear-pull"),
     path("pull/undo/", pulls.undo_clear, name="undo-clear"),

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from rumbrel.core.encoders.encodings import encoding_for
-from rumbrel.core.targets import Accepts, Target
+from rumbrel.core.targets import Accepts, FitKind, Target
 from rumbrel.web.ui.words import FIT_WORDS
 
 from .standing import FIT_KINDS, Standing
@@ -47,11 +47,11 @@ def _made(target: Target) -> str:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StandingRow:
-    """A target's strip: name says it in words for those who do not see the marks."""
+    """A target's strip, and (fit, tracks, seconds) of each fit: name says it in words for those who do not see the marks."""
 
     target: Target
     marks: tuple[str, ...]
-    counts: tuple[int, ...]
+    counts: tuple[tuple[FitKind, int, float], ...]
     name: str
 
 
@@ -62,6 +62,6 @@ def standing_row(standing: Standing) -> StandingRow:
     return StandingRow(
         target=standing.target,
         marks=tuple(str(kind) for kind in standing.marks),
-        counts=standing.counts,
+        counts=tuple(zip(FIT_KINDS, standing.counts, standing.seconds, strict=True)),
         name=f"{standing.target.name}: {said}",
     )

@@ -5,9 +5,11 @@ from collections import Counter
 from django.urls import reverse
 
 from rumbrel.core.targets import FitKind, all_targets, find_target, fit_to
+from rumbrel.web.collection.models import Track
 from rumbrel.web.collection.queries import facts_by_id, pulled_ids
+from rumbrel.web.collection.services import clear_pulls
 from rumbrel.web.targets.queries import all_in_kinds, pulled_in_kinds
-from rumbrel.web.targets.standing import FIT_KINDS, bitrate_class, bitrate_limits, standings
+from rumbrel.web.targets.standing import FIT_KINDS, bitrate_class, bitrate_limits, reason_groups, standings
 from tests.marks import slow
 from tests.signals import music, write_film, write_framed, write_sound
 from tests.web.case import WebCase
@@ -37,22 +39,65 @@ class WhereTests(WebCase):
         facts = facts_by_id(pulled_ids())
         ordered = [facts[pk] for pk in pulled_ids()]
         for kinds in (pulled_in_kinds(), all_in_kinds()):
-            for standing in standings(*kinds, all_targets(), marks=160):
+            for standing in standings(kinds, all_targets(), marks=160):
                 alone = Counter(fit_to(each, standing.target).kind for each in ordered)
                 self.assertEqual(standing.counts, tuple(alone[kind] for kind in FIT_KINDS), standing.target.slug)
-        found = standings(*pulled_in_kinds(), [find_target("pocket-aac")], marks=160)[0]
+        found = standings(pulled_in_kinds(), [find_target("pocket-aac")], marks=160)[0]
         self.assertEqual(found.marks, tuple(fit_to(each, found.target).kind for each in ordered))
         self.assertIn(FitKind.REWRAP, found.marks)
 
     def test_equal_files_are_judged_once_and_faulty_ones_each(self) -> None:
-        kinds, order = pulled_in_kinds()
-        self.assertEqual(len(order), 11)
-        self.assertEqual(len(kinds), 9, "three equal WAVs are one kind")
+        kinds = pulled_in_kinds()
+        self.assertEqual(len(kinds.order), 11)
+        self.assertEqual(len(kinds.facts), 9, "three equal WAVs are one kind")
+
+    def test_reasons_hold_the_tracks_that_have_them_alone(self) -> None:
+        target, facts = find_target("pocket-aac"), facts_by_id(pulled_ids())
+        alone: dict[tuple[FitKind, str], list[int]] = {}
+        for pk in pulled_ids():
+            fit = fit_to(facts[pk], target)
+            alone.setdefault((fit.kind, fit.reason), []).append(pk)
+        groups = reason_groups(pulled_in_kinds(), target)
+        self.assertEqual({(group.kind, group.reason): list(group.ids) for group in groups}, alone)
+        self.assertEqual([group.kind for group in groups], sorted((g.kind for g in groups), key=FIT_KINDS.index))
+        for group in groups:
+            seconds = sum(facts[pk].duration_seconds for pk in group.ids)
+            self.assertAlmostEqual(group.seconds, seconds)
+        found = standings(pulled_in_kinds(), [target], marks=9)[0]
+        for kind, seconds in zip(FIT_KINDS, found.seconds, strict=True):
+            self.assertAlmostEqual(seconds, sum(group.seconds for group in groups if group.kind is kind))
+
+    def test_from_each_number_the_tracks_are_shown_pulled_and_taken_off(self) -> None:
+        groups = reason_groups(pulled_in_kinds(), find_target("pocket-aac"))
+        waves = next(group for group in groups if Track.objects.get(relative="0.wav").pk in group.ids)
+        self.assertIs(waves.kind, FitKind.CONVERT)
+        address = f"{reverse('targets:where')}?target=pocket-aac"
+        page = self.page(address)
+        self.assert_all_in((f"why={waves.key}", "Take off 7 tracks", "Track by track"), page)
+        query = f"target=pocket-aac&fit=convert&why={waves.key}"
+        self.assertIn("7 tracks of these", self.page(f"{reverse('targets:where')}?{query}"))
+        page = self.client.post(f"{reverse('targets:pull-group')}?{query}", {"back": address}, follow=True)
+        self.assertIn("7 tracks taken off.", page.content.decode())
+        self.assertEqual(len(pulled_ids()), 4)
+        self.assertIn(
+            "7 tracks put back", self.client.post(reverse("collection:undo-clear"), follow=True).content.decode()
+        )
+        clear_pulls()
+        query = f"{query}&tracks=shown&format=WAV&order=length"
+        page = self.page(f"{reverse('targets:where')}?{query}")
+        self.assert_all_in(("what the collection shows", "Pull 3 tracks"), page)
+        self.client.post(f"{reverse('targets:pull-group')}?{query}")
+        self.assertEqual([Track.objects.get(pk=pk).relative for pk in pulled_ids()], ["2.wav", "1.wav", "0.wav"])
+        self.assertIn(
+            "0 tracks pulled.",
+            self.client.post(f"{reverse('targets:pull-group')}?{query}", follow=True).content.decode(),
+        )
+        nowhere = self.client.post(reverse("targets:pull-group"), follow=True).content.decode()
+        self.assertIn("Choose a target", nowhere)
 
     @slow
     def test_many_tracks_share_marks_by_majority(self) -> None:
-        facts, order = pulled_in_kinds()
-        standing = standings(facts, order, [find_target("disc-wav")], marks=3)[0]
+        standing = standings(pulled_in_kinds(), [find_target("disc-wav")], marks=3)[0]
         self.assertEqual(len(standing.marks), 3)
         self.assertEqual(standing.total, 11)
 

@@ -7,7 +7,7 @@ from .keep_dropped import keep_dropped, keep_dropped_file, scan_dropped
 from .keep_facts import keep_edited
 from .keep_views import keep_view, remove_view, restore_view
 from .look_at_tracks import NothingToLookAt, carry_out_looks, look_under_way, picture_path, start_looks, sweep_pictures
-from .pull_tracks import clear_pulls, pull_found, restore_pulls, toggle_pull
+from .pull_tracks import clear_pulls, pull_found, pull_tracks, restore_pulls, take_off_tracks, toggle_pull
 from .remove_folder import folder_track_ids, remove_folder, rename_folder
 from .remove_missing import missing_ids, remove_missing
 from .scan_folder import recount_folder, scan_folder
@@ -36,6 +36,7 @@ __all__ = [
     "missing_ids",
     "picture_path",
     "pull_found",
+    "pull_tracks",
     "recount_folder",
     "remove_folder",
     "remove_missing",
@@ -52,5 +53,6 @@ __all__ = [
     "start_scan",
     "sweep_pictures",
     "take_as_it_is",
+    "take_off_tracks",
     "toggle_pull",
 ]

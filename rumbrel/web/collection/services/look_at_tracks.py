@@ -52,7 +52,7 @@ def look_under_way(track_id: int) -> Job | None:
 def start_looks(*, track_ids: Sequence[int], owner: str = "") -> Job:
     """Queue a look at tracks. Raises NothingToLookAt."""
     if not track_ids:
-        raise NothingToLookAt("No track to look at. Pull tracks first.")
+        raise NothingToLookAt("No track to look at. Choose others in the collection.")
     with transaction.atomic():
         if len(track_ids) == 1 and (job := look_under_way(track_ids[0])) is not None:
             return job

@@ -1,5 +1,7 @@
 """The pull list: pull, take off, pull all that is found, clear, put back."""
 
+from collections.abc import Sequence
+
 from django.db import connection, transaction
 from django.db.models import Count, F, Max, Min, Sum
 from django.utils import timezone
@@ -8,7 +10,18 @@ from ..models import Pull, PullList, Track
 from ..queries import find_tracks, pull_list_of
 from ..sentence import Sentence
 
-__all__ = ["clear_pulls", "pull_found", "recount_pulls", "restore_pulls", "toggle_pull"]
+__all__ = [
+    "clear_pulls",
+    "pull_found",
+    "pull_tracks",
+    "recount_pulls",
+    "restore_pulls",
+    "take_off_tracks",
+    "toggle_pull",
+]
+
+_IDS_A_QUERY = 900
+"""SQLite limits the variables of a query."""
 
 MOST_LENGTHS = 160
 """More lengths than these cannot be told apart on the strip: neighbours are drawn as one."""
@@ -42,6 +55,32 @@ def pull_found(*, sentence: Sentence, owner: str = "") -> int:
             )
         recount_pulls(pull_list)
     return pull_list.count - before
+
+
+def pull_tracks(*, ids: Sequence[int], owner: str = "") -> int:
+    """Pull tracks in this order; returns how many were added."""
+    with transaction.atomic():
+        pull_list = pull_list_of(owner)
+        there = set(pull_list.pulls.filter(cleared_at=None).values_list("track_id", flat=True))
+        new = [pk for pk in dict.fromkeys(ids) if pk not in there]
+        pull_list.pulls.bulk_create((Pull(pull_list=pull_list, track_id=pk) for pk in new), batch_size=1_000)
+        recount_pulls(pull_list)
+    return len(new)
+
+
+def take_off_tracks(*, ids: Sequence[int], owner: str = "") -> int:
+    """Take tracks off; they can be put back until the next time. Returns how many there were."""
+    wanted = set(ids)
+    with transaction.atomic():
+        pull_list = pull_list_of(owner)
+        pull_list.pulls.exclude(cleared_at=None).delete()
+        pulls = pull_list.pulls.values_list("pk", "track_id")
+        off = [pk for pk, track in pulls if track in wanted]
+        now = timezone.now()
+        for start in range(0, len(off), _IDS_A_QUERY):
+            pull_list.pulls.filter(pk__in=off[start : start + _IDS_A_QUERY]).update(cleared_at=now)
+        recount_pulls(pull_list)
+    return len(off)
 
 
 def clear_pulls(*, owner: str = "") -> int:

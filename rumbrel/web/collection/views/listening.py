@@ -2,6 +2,7 @@
 
 import base64
 import math
+from collections.abc import Sequence
 
 from django.contrib import messages
 from django.http import Http404, HttpRequest, HttpResponse, HttpResponseBase, JsonResponse
@@ -15,9 +16,9 @@ from rumbrel.web.ui.answers import back_to
 from rumbrel.web.ui.ranges import ranged_answer
 
 from .. import services
-from ..forms import PictureForm
+from ..forms import PictureForm, SentenceForm
 from ..models import Track
-from ..queries import pulled_ids
+from ..queries import find_tracks, pulled_ids
 from .track import look_context
 
 
@@ -83,8 +84,19 @@ def start_look(request: HttpRequest, pk: int) -> HttpResponse:
 
 @require_POST
 def look_at_pulled(request: HttpRequest) -> HttpResponse:
+    return _look_at(request, pulled_ids())
+
+
+@require_POST
+def look_at_found(request: HttpRequest) -> HttpResponse:
+    """A look at all that the sentence finds."""
+    found = find_tracks(SentenceForm(request.GET).sentence()).filter(usable=True, missing_since=None)
+    return _look_at(request, list(found.values_list("pk", flat=True)))
+
+
+def _look_at(request: HttpRequest, ids: Sequence[int]) -> HttpResponse:
     try:
-        services.start_looks(track_ids=pulled_ids())
+        services.start_looks(track_ids=ids)
     except RumbrelError as error:
         messages.error(request, str(error))
         return back_to(request, "collection:index")
