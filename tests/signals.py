@@ -25,6 +25,17 @@ def music(samples: int, *, rate: int = RATE, channels: int = 2, seed: int = 1) -
     return np.stack([tones + 0.02 * random.standard_normal(samples) for _ in range(channels)], axis=1)
 
 
+def melody(seed: int, rate: int = RATE, seconds: int = 20) -> NDArray[np.float64]:
+    """Tones that decay, two a second; the same melody at every rate. Shaped (samples,)."""
+    chance, sound = np.random.default_rng(seed), np.zeros(rate * seconds)
+    at = np.arange(rate * 2) / rate
+    for half in range(2 * seconds - 4):
+        strike = np.sin(2 * np.pi * chance.uniform(200, 3_000) * at) * np.exp(-at * chance.uniform(2, 9))
+        start = rate * half // 2
+        sound[start : start + len(at)] += 0.2 * strike * (chance.random() < 0.7)
+    return sound
+
+
 def write_sound(
     path: Path, samples: int = 30_011, *, subtype: str = "PCM_16", sound: NDArray[np.float64] | None = None, **more: int
 ) -> Path:

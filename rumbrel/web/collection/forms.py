@@ -5,12 +5,14 @@ from typing import Any
 from django import forms
 
 from .columns import COLUMNS, USUAL_COLUMNS
-from .models import SourceFolder
+from .duplicates import RECORDING, SOUND
+from .models import SourceFolder, Track
 from .queries import GROUPS, choices
 from .sentence import ADDED, ANY, HAS, KINDS, LACKS, NONE, ORDERS, Sentence
 
 LONGEST_SEARCH = 400
 MOST_PICTURE_COLUMNS = 2400
+_MOST_IDS = 900
 
 
 _RANGES = {
@@ -45,7 +47,9 @@ class SentenceForm(forms.Form):
         required=False, label="Kind", choices=[("", "of any kind"), *((name, f"{name} alone") for name in KINDS)]
     )
     has = forms.ChoiceField(
-        required=False, label="With", choices=[("", "whatever tags they have"), *((name, f"with {name}") for name in HAS)]
+        required=False,
+        label="With",
+        choices=[("", "whatever tags they have"), *((name, f"with {name}") for name in HAS)],
     )
     lacks = forms.ChoiceField(
         required=False,
@@ -167,6 +171,30 @@ class PictureForm(forms.Form):
         if end <= start:
             start, end = 0.0, seconds
         return start, end, chosen.get("columns") or MOST_PICTURE_COLUMNS
+
+
+class DuplicatesForm(forms.Form):
+    kind = forms.ChoiceField(
+        required=False,
+        label="What is equal",
+        choices=[(SOUND, "the same sound, sample for sample"), (RECORDING, "the same recording in other formats")],
+    )
+
+    def kind_chosen(self) -> str:
+        self.is_valid()
+        return self.cleaned_data.get("kind") or SOUND
+
+
+class IdsForm(forms.Form):
+    """Ids of tracks, divided by spaces."""
+
+    ids = forms.RegexField(r"^[0-9 ]+$", max_length=20_000)
+
+    def there(self) -> list[int]:
+        """Those that are there, in their order."""
+        asked = [int(word) for word in self.cleaned_data["ids"].split() if len(word) < 19][:_MOST_IDS]
+        known = set(Track.objects.filter(pk__in=asked).values_list("pk", flat=True))
+        return [pk for pk in asked if pk in known]
 
 
 class SavedViewForm(forms.Form):

@@ -2,7 +2,7 @@
 
 from django.urls import path
 
-from .views import collection, fixity, folders, listening, pulls, track
+from .views import collection, duplicates, fixity, folders, listening, pulls, track
 
 app_name = "collection"
 urlpatterns = [
@@ -14,6 +14,8 @@ urlpatterns = [
     path("views/keep/", collection.keep_view, name="keep-view"),
     path("views/<int:pk>/remove/", collection.remove_view, name="remove-view"),
     path("views/<int:pk>/restore/", collection.restore_view, name="restore-view"),
+    path("duplicates/", duplicates.duplicates, name="duplicates"),
+    path("pull/some/", duplicates.pull_some, name="pull-some"),
     path("overview/", collection.overview, name="overview"),
     path("tracks/<int:pk>/", track.track, name="track"),
     path("tracks/<int:pk>/panel/", track.panel, name="panel"),

@@ -8,6 +8,7 @@ import re
 from pathlib import Path
 from unittest import mock
 
+import numpy as np
 from django.urls import reverse
 from django.utils import timezone
 from PIL import Image
@@ -28,8 +29,15 @@ from rumbrel.web.collection.queries import (
     totals_of,
 )
 from rumbrel.web.collection.sentence import ORDERS, Sentence
-from rumbrel.web.collection.services import clear_pulls, pull_found, recount_folder, restore_pulls, toggle_pull
-from tests.signals import write_framed, write_sound
+from rumbrel.web.collection.services import (
+    clear_pulls,
+    pull_found,
+    recount_folder,
+    restore_pulls,
+    start_looks,
+    toggle_pull,
+)
+from tests.signals import melody, write_framed, write_sound
 from tests.web.case import WebCase
 
 FORMATS = ("FLAC", "MP3", "WAV")
@@ -409,3 +417,55 @@ class NarrowerTests(WebCase):
             self.assertNotIn("Days &amp; nights", first)
             self.assertIn("Days &amp; nights", self.page(reverse("collection:groups") + behind))
         self.assertNotIn("Later names", self.page(reverse("collection:groups"), behind="Days & nights"))
+
+
+class DuplicateTests(WebCase):
+    def setUp(self) -> None:
+        super().setUp()
+        tags = TagSet(fields={"title": ("Peal",), "artist": ("A. Venning",)})
+        for name, seed, codec in (
+            ("a.flac", 1, "flac"), ("deep/b.wav", 1, "pcm"), ("other.flac", 2, "flac"),
+        ):  # fmt: skip
+            path = write_sound(self.source / name, sound=np.int16(melody(seed)[:, None] * 20_000))
+            write_tags(path, tags, container="wav" if codec == "pcm" else "flac", codec=codec)
+        for name, seed, seconds in (("c.mp3", 1, 0), ("long.mp3", 1, 4)):
+            sound = np.concatenate([melody(seed), np.zeros(seconds * 44_100)])[:, None]
+            path = write_sound(self.source / name, sound=sound, subtype="MPEG_LAYER_III")
+            write_tags(path, tags, container="mp3", codec="mp3")
+        self.scan()
+        self.ids = dict(Track.objects.values_list("relative", "pk"))
+
+    def rows(self, page: str) -> list[list[str]]:
+        """The files of each group, with what is said of them."""
+        tables = re.findall(r"<tbody>(.*?)</tbody>", page, re.S)
+        cell = r"<td class=\"soft wrap-anywhere\">[^/]+/ ([^<]+)</td><td class=\"(?:warn|soft)\">([^<]*)"
+        return [[" ".join(found) for found in re.findall(cell, table)] for table in tables]
+
+    def test_equal_sound_is_found_after_a_deep_look_whatever_its_format(self) -> None:
+        address = reverse("collection:duplicates")
+        self.assert_all_in(("0 groups", "0 tracks of 5 looked at", "No two tracks"), self.page(address))
+        start_looks(track_ids=list(self.ids.values()))
+        self.work()
+        page = self.page(address)
+        self.assertEqual(self.rows(page), [["a.flac the best format", "deep/b.wav the same, sample for sample"]])
+        (others,) = re.findall(r'name="ids" value="(\d+)"', page)
+        self.assertEqual(int(others), self.ids["deep/b.wav"])
+        self.client.post(reverse("collection:pull-some"), {"ids": f"{others} 999999"})
+        self.assertEqual(pulled_ids(), [self.ids["deep/b.wav"]])
+        refused = self.client.post(reverse("collection:pull-some"), {"ids": "1;2"}, follow=True).content.decode()
+        self.assertIn("cannot be told", refused)
+        # What was looked at is another file by now.
+        Track.objects.filter(relative="a.flac").update(modified_ns=1)
+        self.assertEqual(self.rows(self.page(address)), [])
+
+    def test_one_recording_in_other_formats_is_named_compared_and_told_from_another(self) -> None:
+        address = reverse("collection:duplicates")
+        before = self.rows(self.page(address, kind="recording"))
+        self.assertEqual([row.split()[0] for row in before[0]], ["a.flac", "other.flac", "deep/b.wav", "c.mp3"])
+        self.assertTrue(all("not compared before" in row for row in before[0][1:]))
+        start_looks(track_ids=list(self.ids.values()))
+        self.work()
+        (found,) = self.rows(self.page(address, kind="recording"))
+        self.assertEqual([row.split()[0] for row in found], ["a.flac", "other.flac", "c.mp3"])
+        self.assertIn("sounds different", found[1])
+        self.assertIn("sounds alike", found[2])
