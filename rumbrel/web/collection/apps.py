@@ -3,7 +3,7 @@
 from django.apps import AppConfig
 from django.urls import reverse
 
-from rumbrel.web.jobs.registry import JobKind, at_start, register
+from rumbrel.web.jobs.registry import JobKind, at_start, now_and_then, register
 from rumbrel.web.ui.navigation import Entry, add_entry
 
 
@@ -11,11 +11,25 @@ class CollectionConfig(AppConfig):
     name = "rumbrel.web.collection"
 
     def ready(self) -> None:
-        from .services import carry_out_fixity, carry_out_looks, reread_old_facts, scan_folder, sweep_pictures
+        from .services import (
+            carry_out_bag,
+            carry_out_fixity,
+            carry_out_looks,
+            look_at_watched,
+            reread_old_facts,
+            scan_folder,
+            start_due_fixity,
+            sweep_pictures,
+        )
 
         add_entry(Entry(order=10, address="collection:index", label="Collection", below=("collection:", "tags:")))
         at_start(reread_old_facts)
         at_start(sweep_pictures)
+        now_and_then(look_at_watched)
+        now_and_then(start_due_fixity)
+        register(
+            JobKind(key="bag", run=carry_out_bag, address=lambda work: reverse("collection:fixity"), continues=False)
+        )
         register(JobKind(key="fixity", run=carry_out_fixity, address=lambda work: reverse("collection:fixity")))
         register(JobKind(key="look", run=carry_out_looks, address=_look_address))
         register(JobKind(key="scan", run=scan_folder, address=lambda folder: reverse("collection:folders")))

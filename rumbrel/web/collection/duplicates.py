@@ -143,7 +143,15 @@ def _picture_of(track: Track) -> FinePicture | None:
         return None
 
 
-def _rank(track: Track) -> tuple[bool, bool, int, int, int, int]:
+def _rank(track: Track) -> tuple[bool, bool, int, int, int, int, int]:
     """Of equal lossless ones the smaller comes first."""
     cost = track.size_bytes if track.lossless else -track.bitrate_bps
-    return (not track.lossless, not track.whole, -(track.bit_depth or 0), -track.sample_rate, cost, track.pk)
+    return (
+        not track.lossless,
+        not track.whole,
+        track.faults,
+        -(track.bit_depth or 0),
+        -track.sample_rate,
+        cost,
+        track.pk,
+    )

@@ -225,6 +225,37 @@ class FixityForm(forms.Form):
     checksums = forms.FileField(required=False, label="List of SHA-256 checksums", max_length=400)
 
 
+class PlanForm(forms.Form):
+    """How often a folder is compared, in days."""
+
+    days = forms.TypedChoiceField(
+        label="Compared",
+        coerce=int,
+        choices=[
+            (0, "on request"),
+            (1, "every day"),
+            (7, "every week"),
+            (30, "every 30 days"),
+            (91, "every 3 months"),
+            (365, "every year"),
+        ],
+    )
+
+
+class WatchForm(forms.Form):
+    watched = forms.BooleanField(required=False)
+
+
+class BagForm(forms.Form):
+    """The bag's name, what goes into it ("" for the pulled tracks, else a folder), and words for who receives it."""
+
+    name = forms.CharField(label="Name of the bag", max_length=100)
+    folder = forms.ModelChoiceField(
+        SourceFolder.objects.order_by("path"), required=False, empty_label="the pulled tracks", label="What goes in"
+    )
+    description = forms.CharField(required=False, max_length=4_000, label="Words for who receives it")
+
+
 class DroppedFileForm(forms.Form):
     """One file of a drop: its name with its folders, and how many bytes come."""
 

@@ -12,7 +12,9 @@ class SourceFolder(models.Model):
     """A folder on this machine that is read, never written. A file belongs to the innermost one above it.
 
     lost is how many of its tracks the last scan did not find, where these were so many that it asks before
-    it believes it; loss_believed is the user's answer, for the next scan.
+    it believes it; loss_believed is the user's answer, for the next scan. fixity_days is how often its files are
+    compared, 0 for on request alone. watched has it scanned when something in it changes: scanned_state is what it
+    was like before the scan that was begun last, seen_state at the last look (see watch_folders.py).
     """
 
     path = models.TextField(unique=True)
@@ -20,6 +22,10 @@ class SourceFolder(models.Model):
     lost = models.PositiveIntegerField(default=0)
     loss_believed = models.BooleanField(default=False)
     added_at = models.DateTimeField(auto_now_add=True)
+    fixity_days = models.PositiveSmallIntegerField(default=0)
+    watched = models.BooleanField(default=False)
+    scanned_state = models.CharField(max_length=32, blank=True)
+    seen_state = models.CharField(max_length=32, blank=True)
 
     def __str__(self) -> str:
         return self.path
@@ -284,3 +290,19 @@ class FixityWork(models.Model):
 
     def __str__(self) -> str:
         return f"fixity of {self.folder or 'all'}"
+
+
+class BagWork(models.Model):
+    """A bag that is to be made of tracks: name is its folder's, path where it lies when it is made."""
+
+    name = models.CharField(max_length=120)
+    description = models.TextField(blank=True)
+    track_ids = models.JSONField(default=list)
+    path = models.TextField(blank=True)
+    job = models.ForeignKey("jobs.Job", on_delete=models.SET_NULL, null=True, related_name="+")
+
+    class Meta:
+        ordering = ("-pk",)
+
+    def __str__(self) -> str:
+        return self.name

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from .services.run_job import Desk
 
-__all__ = ["Ending", "JobKind", "at_start", "kind_for", "register", "start_actions"]
+__all__ = ["Ending", "JobKind", "at_start", "kind_for", "now_and_then", "register", "regular_actions", "start_actions"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -36,6 +36,7 @@ class JobKind:
 
 _KINDS: dict[str, JobKind] = {}
 _AT_START: list[Callable[[], object]] = []
+_NOW_AND_THEN: list[Callable[[], object]] = []
 
 
 def register(kind: JobKind) -> None:
@@ -55,3 +56,13 @@ def at_start(action: Callable[[], object]) -> None:
 
 def start_actions() -> tuple[Callable[[], object], ...]:
     return tuple(_AT_START)
+
+
+def now_and_then(action: Callable[[], object]) -> None:
+    """Have something done about every minute while the application runs. It decides itself what is due."""
+    if action not in _NOW_AND_THEN:
+        _NOW_AND_THEN.append(action)
+
+
+def regular_actions() -> tuple[Callable[[], object], ...]:
+    return tuple(_NOW_AND_THEN)

@@ -1,19 +1,25 @@
 """Fixity: one flipped bit is found, what changed is told apart, lists of checksums agree with another program's."""
 
+import datetime
 import os
 import subprocess
 from pathlib import Path
 from unittest import mock
 
+import bagit
+from django.conf import settings
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.urls import reverse
+from django.utils import timezone
 
 from rumbrel.core.tags import TagSet, write_tags
 from rumbrel.core.tags.wishes import TagWish
 from rumbrel.core.workflows.fixity import ManifestError, manifest_line, read_manifest
 from rumbrel.web.collection.models import Fixity, FixityEvent, SourceFolder, Track
-from rumbrel.web.collection.services import start_scan
+from rumbrel.web.collection.services import look_at_watched, start_due_fixity, start_scan
 from rumbrel.web.jobs.models import Job
+from rumbrel.web.jobs.registry import regular_actions
+from rumbrel.web.jobs.watch import Watch
 from rumbrel.web.tags.services import start_edit
 from tests.signals import write_sound
 from tests.web.case import WebCase
@@ -175,3 +181,97 @@ class ListTests(FixityCase):
         )
         page = self.client.post(reverse("collection:take-checksums"), follow=True).content.decode()
         self.assertIn("Choose a folder", page)
+
+
+class RegularTests(FixityCase):
+    """What is done now and then, without being asked."""
+
+    def jobs(self, kind: str) -> int:
+        return Job.objects.filter(kind=kind).count()
+
+    def test_a_folder_is_compared_when_it_is_due(self) -> None:
+        self.assertEqual(start_due_fixity(), 0)
+        page = self.client.post(reverse("collection:plan-fixity", args=[self.folder_row.pk]), {"days": 7}, follow=True)
+        self.assertIn("is compared every week", page.content.decode())
+        self.assertEqual(start_due_fixity(), 1)
+        self.work()
+        self.assertEqual(start_due_fixity(), 0)
+        for days, due in ((6.9, 0), (7.1, 1)):
+            Job.objects.filter(kind="fixity").update(created_at=timezone.now() - datetime.timedelta(days=days))
+            self.assertEqual(start_due_fixity(), due, days)
+        self.work()
+        Job.objects.filter(kind="fixity").update(state="failed")
+        self.assertEqual(start_due_fixity(), 1, "one that failed is none")
+        refused = self.client.post(
+            reverse("collection:plan-fixity", args=[self.folder_row.pk]), {"days": 2}, follow=True
+        )
+        self.assertIn("Choose how often", refused.content.decode())
+
+    def test_a_watched_folder_is_scanned_when_it_has_changed_and_come_to_rest(self) -> None:
+        before = self.jobs("scan")
+        self.assertEqual(look_at_watched(), 0)
+        self.client.post(reverse("collection:watch-folder", args=[self.folder_row.pk]), {"watched": "on"})
+        self.assertEqual([look_at_watched() for _ in range(4)], [0, 1, 0, 0])
+        new = write_sound(self.source / "new.wav", 9_000)
+        self.assertEqual(look_at_watched(), 0, "it may still be written")
+        new.write_bytes(new.read_bytes() + bytes(8))
+        self.assertEqual([look_at_watched() for _ in range(3)], [0, 1, 0])
+        self.work()
+        self.assertTrue(Track.objects.filter(relative="new.wav").exists())
+        self.source.rename(self.source.with_name("elsewhere"))
+        self.assertEqual([look_at_watched() for _ in range(3)], [0, 0, 0], "a disk that is not connected")
+        self.source.with_name("elsewhere").rename(self.source)
+        self.client.post(reverse("collection:watch-folder", args=[self.folder_row.pk]))
+        new.unlink()
+        self.assertEqual([look_at_watched() for _ in range(3)], [0, 0, 0])
+        self.assertGreater(self.jobs("scan"), before)
+
+    def test_a_round_goes_on_when_one_of_its_actions_fails(self) -> None:
+        done: list[int] = []
+
+        def fails() -> None:
+            raise OSError("no")
+
+        with mock.patch("rumbrel.web.jobs.watch.regular_actions", lambda: (fails, lambda: done.append(1))):
+            with self.assertLogs("rumbrel.web.jobs.watch", "WARNING"):
+                Watch().go_round()
+        self.assertEqual(done, [1])
+        self.assertEqual({each.__name__ for each in regular_actions()}, {"look_at_watched", "start_due_fixity"})
+
+
+class HandOverTests(FixityCase):
+    def make(self, **asked: object) -> Job:
+        self.client.post(reverse("collection:make-bag"), asked)
+        self.work()
+        return Job.objects.filter(kind="bag").latest("pk")
+
+    def test_pulled_tracks_or_a_folder_become_a_bag_that_fixity_agrees_with(self) -> None:
+        self.compare()
+        job = self.make(name="Peals: 1", folder=self.folder_row.pk, description="For the library")
+        place = settings.RUMBREL.results / "bags"
+        (bag,) = place.iterdir()
+        self.assertEqual((job.state, job.message), ("done", f"3 files in {bag}, 3 of them as fixity keeps them."))
+        bagit.Bag(str(bag)).validate()
+        self.assertIn(str(bag), self.page(reverse("collection:fixity")))
+        # The bag's own list is known again as a list of checksums.
+        listed = SimpleUploadedFile("m.txt", (bag / "manifest-sha256.txt").read_bytes())
+        sent = {"folder": self.folder_row.pk, "checksums": listed}
+        page = self.client.post(reverse("collection:take-checksums"), sent, follow=True).content.decode()
+        self.assertIn("3 the same as kept", page)
+        again = self.client.post(
+            reverse("collection:make-bag"), {"name": "Peals: 1", "folder": self.folder_row.pk}, follow=True
+        )
+        self.assertIn("is there already", again.content.decode())
+        nothing = self.client.post(reverse("collection:make-bag"), {"name": "Other"}, follow=True)
+        self.assertIn("no track to hand over", nothing.content.decode())
+
+    def test_a_file_that_changed_since_it_was_kept_makes_no_bag(self) -> None:
+        self.compare()
+        self.flip(self.paths[1])
+        self.pull_all()
+        job = self.make(name="Peals")
+        self.assertEqual(job.state, "failed")
+        self.assertIn("not what was kept of it", job.error)
+        self.assertEqual(list((settings.RUMBREL.results / "bags").iterdir()), [])
+        Track.objects.filter(relative__contains="2 back").update(missing_since=timezone.now())
+        self.assertIn("1 file not there", self.make(name="Peals").error)

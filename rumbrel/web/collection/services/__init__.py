@@ -1,17 +1,28 @@
 """What is done with the collection."""
 
 from .add_folder import FolderRefused, add_folder, allowed_roots, believe_loss, reread_old_facts, start_scan
-from .check_fixity import carry_out_fixity, keep_checksums, manifest_of, start_fixity, take_as_it_is
+from .check_fixity import (
+    carry_out_fixity,
+    keep_checksums,
+    last_compared,
+    manifest_of,
+    plan_fixity,
+    start_due_fixity,
+    start_fixity,
+    take_as_it_is,
+)
 from .hear_track import Heard, TrackUnheard, hear_track
 from .keep_dropped import keep_dropped, keep_dropped_file, scan_dropped
 from .keep_facts import keep_edited
 from .keep_views import keep_view, remove_view, restore_view
 from .look_at_tracks import NothingToLookAt, carry_out_looks, look_under_way, picture_path, start_looks, sweep_pictures
+from .make_bags import carry_out_bag, start_bag
 from .pull_tracks import clear_pulls, pull_found, pull_tracks, restore_pulls, take_off_tracks, toggle_pull
 from .remove_folder import folder_track_ids, remove_folder, rename_folder
 from .remove_missing import missing_ids, remove_missing
 from .scan_folder import recount_folder, scan_folder
 from .show_cover import show_cover
+from .watch_folders import look_at_watched, watch_folder
 
 __all__ = [
     "FolderRefused",
@@ -21,6 +32,7 @@ __all__ = [
     "add_folder",
     "allowed_roots",
     "believe_loss",
+    "carry_out_bag",
     "carry_out_fixity",
     "carry_out_looks",
     "clear_pulls",
@@ -31,10 +43,13 @@ __all__ = [
     "keep_dropped_file",
     "keep_edited",
     "keep_view",
+    "last_compared",
+    "look_at_watched",
     "look_under_way",
     "manifest_of",
     "missing_ids",
     "picture_path",
+    "plan_fixity",
     "pull_found",
     "pull_tracks",
     "recount_folder",
@@ -48,11 +63,14 @@ __all__ = [
     "scan_dropped",
     "scan_folder",
     "show_cover",
+    "start_bag",
     "start_fixity",
+    "start_due_fixity",
     "start_looks",
     "start_scan",
     "sweep_pictures",
     "take_as_it_is",
     "take_off_tracks",
     "toggle_pull",
+    "watch_folder",
 ]

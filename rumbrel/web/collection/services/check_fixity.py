@@ -1,15 +1,18 @@
 """Fixity of the collection: digests kept, compared, taken as they are, written out and read in."""
 
+import datetime
 import os
 from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
 
 from django.db import transaction
+from django.db.models import Q
 from django.utils import timezone
 
 from rumbrel.core.crew import default_jobs
 from rumbrel.core.progress import Progress, Unit
+from rumbrel.core.workflows.bag import unescaped
 from rumbrel.core.workflows.fixity import (
     Digests,
     FixityFinding,
@@ -26,7 +29,17 @@ from ..facts import kept_path
 from ..models import Fixity, FixityEvent, FixityWork, SourceFolder, Track
 from ..queries import facts_by_id
 
-__all__ = ["carry_out_fixity", "keep_checksums", "manifest_of", "note_edited_file", "start_fixity", "take_as_it_is"]
+__all__ = [
+    "carry_out_fixity",
+    "keep_checksums",
+    "last_compared",
+    "manifest_of",
+    "note_edited_file",
+    "plan_fixity",
+    "start_due_fixity",
+    "start_fixity",
+    "take_as_it_is",
+]
 
 _EDITED = "tags edited here"
 _TAKEN = "taken as it is"
@@ -45,6 +58,31 @@ def start_fixity(*, folder: SourceFolder | None) -> Job:
         work.job = start_job(kind="fixity", subject=work.pk, title=title)
         work.save(update_fields=["job"])
     return work.job
+
+
+def plan_fixity(*, folder: SourceFolder, days: int) -> None:
+    """Have a folder compared every so many days; 0 for on request alone."""
+    SourceFolder.objects.filter(pk=folder.pk).update(fixity_days=days)
+
+
+def last_compared(folder: SourceFolder) -> datetime.datetime | None:
+    """When a comparison of a folder, or of all, was begun last that has been or will be carried out."""
+    works = FixityWork.objects.filter(Q(folder=folder) | Q(folder=None)).exclude(job=None)
+    job = (
+        Job.objects.filter(pk__in=works.values("job")).exclude(state__in=("failed", "stopped")).order_by("-pk").first()
+    )
+    return job.created_at if job else None
+
+
+def start_due_fixity() -> int:
+    """Begin the comparisons that are due; returns how many."""
+    begun = 0
+    for folder in SourceFolder.objects.filter(fixity_days__gt=0):
+        last = last_compared(folder)
+        if last is None or timezone.now() - last >= datetime.timedelta(days=folder.fixity_days):
+            start_fixity(folder=folder)
+            begun += 1
+    return begun
 
 
 def carry_out_fixity(desk: Desk, work_id: int) -> str:
@@ -145,7 +183,7 @@ def keep_checksums(*, folder: SourceFolder, checksums: dict[str, str]) -> str:
     new: dict[int, Fixity] = {}
     equal, different = 0, []
     for listed, sha256 in checksums.items():
-        name = kept_path(Path(listed))
+        name = kept_path(Path(unescaped(listed) if listed.startswith("data/") else listed))
         # Names may begin with the folder's own.
         track = tracks.get(name) or tracks.get(name.partition("/")[2])
         if track is None:

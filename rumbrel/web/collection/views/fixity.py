@@ -16,9 +16,9 @@ from rumbrel.web.jobs.models import Job
 from rumbrel.web.ui.answers import back_to
 
 from .. import services
-from ..forms import FixityForm
-from ..models import SourceFolder, Track
-from ..queries import changed_files, fixity_counts
+from ..forms import BagForm, FixityForm, PlanForm
+from ..models import BagWork, SourceFolder, Track
+from ..queries import changed_files, fixity_counts, pulled_ids
 
 PAGE_FILES = 100
 LARGEST_LIST_BYTES = 50_000_000
@@ -29,9 +29,18 @@ def _context(request: HttpRequest) -> dict[str, Any]:
         "form": FixityForm(),
         "counts": fixity_counts(),
         "page": Paginator(changed_files(), PAGE_FILES).get_page(request.GET.get("page")),
-        "folders": SourceFolder.objects.order_by("path"),
-        "jobs": list(Job.objects.filter(kind="fixity", state__in=Job.ACTIVE)),
-        "last": Job.objects.filter(kind="fixity").exclude(state__in=Job.ACTIVE).first(),
+        "folders": [
+            (
+                folder,
+                services.last_compared(folder),
+                PlanForm({"days": folder.fixity_days}, auto_id=f"plan-{folder.pk}-%s"),
+            )
+            for folder in SourceFolder.objects.order_by("path")
+        ],
+        "bag_form": BagForm(auto_id="bag-%s"),
+        "bags": BagWork.objects.exclude(path="")[:5],
+        "jobs": list(Job.objects.filter(kind__in=("fixity", "bag"), state__in=Job.ACTIVE)),
+        "last": Job.objects.filter(kind__in=("fixity", "bag")).exclude(state__in=Job.ACTIVE).first(),
     }
 
 
@@ -49,6 +58,35 @@ def listing(request: HttpRequest) -> HttpResponse:
 def check(request: HttpRequest) -> HttpResponse:
     form = FixityForm(request.POST)
     services.start_fixity(folder=form.cleaned_data["folder"] if form.is_valid() else None)
+    return redirect("collection:fixity")
+
+
+@require_POST
+def plan(request: HttpRequest, pk: int) -> HttpResponse:
+    """How often a folder is compared."""
+    folder, form = get_object_or_404(SourceFolder, pk=pk), PlanForm(request.POST)
+    if form.is_valid():
+        services.plan_fixity(folder=folder, days=form.cleaned_data["days"])
+        often = dict(form.fields["days"].choices)[form.cleaned_data["days"]]
+        messages.success(request, f"{folder.name} is compared {often}.")
+    else:
+        messages.error(request, "Choose how often the folder is compared.")
+    return redirect("collection:fixity")
+
+
+@require_POST
+def make_bag(request: HttpRequest) -> HttpResponse:
+    form = BagForm(request.POST)
+    if not form.is_valid():
+        messages.error(request, "Give the bag a name of at most 100 characters.")
+        return redirect("collection:fixity")
+    folder = form.cleaned_data["folder"]
+    there = Track.objects.filter(folder=folder, missing_since=None).order_by("relative") if folder else None
+    ids = pulled_ids() if there is None else list(there.values_list("pk", flat=True))
+    try:
+        services.start_bag(name=form.cleaned_data["name"], track_ids=ids, description=form.cleaned_data["description"])
+    except RumbrelError as error:
+        messages.error(request, str(error))
     return redirect("collection:fixity")
 
 

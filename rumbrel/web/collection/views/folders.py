@@ -18,7 +18,7 @@ from rumbrel.web.ui.removal import holders_of
 from rumbrel.web.ui.words import counted
 
 from .. import services
-from ..forms import BrowseForm, DropForm, DroppedFileForm, FolderForm, NameForm
+from ..forms import BrowseForm, DropForm, DroppedFileForm, FolderForm, NameForm, WatchForm
 from ..models import SourceFolder
 from ..queries import folder_rows
 
@@ -155,6 +155,21 @@ def scan(request: HttpRequest, pk: int) -> HttpResponse:
 def stop(request: HttpRequest, pk: int) -> HttpResponse:
     for job in Job.objects.filter(kind="scan", subject=pk, state__in=Job.ACTIVE):
         stop_job(job=job)
+    return redirect("collection:folders")
+
+
+@require_POST
+def watch(request: HttpRequest, pk: int) -> HttpResponse:
+    """Watch a folder, or no more."""
+    folder, form = get_object_or_404(SourceFolder, pk=pk), WatchForm(request.POST)
+    watched = form.is_valid() and form.cleaned_data["watched"]
+    services.watch_folder(folder=folder, watched=watched)
+    text = (
+        "is watched: what changes is scanned about a minute after it has come to rest"
+        if watched
+        else "is not watched any more"
+    )
+    messages.success(request, f"{folder.name} {text}.")
     return redirect("collection:folders")
 
 
