@@ -140,6 +140,11 @@ class Facts:
     def duration_seconds(self) -> float:
         return self.samples / self.sample_rate if self.sample_rate else 0.0
 
+    @property
+    def sound_wish(self) -> str:
+        """What inspecting the file again has to be asked for, so that it is about the same of its sounds."""
+        return str(self.sound_index + 1) if self.sound_streams > 1 else ""
+
     def choice(self) -> StreamChoice:
         """How to open this file's sound: cut to its length where decoders do not see to that themselves."""
         states_length = (

@@ -83,7 +83,7 @@ def edit_file(
             with working.open("rb+") as file:
                 os.fsync(file.fileno())
             working.replace(path)
-    return replace(edited, facts=inspect_file(Path(facts.path)))
+    return replace(edited, facts=inspect_file(Path(facts.path), sound=facts.sound_wish))
 
 
 def _digests(facts: Facts, path: Path) -> Digests:
@@ -179,7 +179,9 @@ def _landed(task: EditTask) -> Edited | None:
         if not path.exists() or _known(path) != record["file"]:
             return None
     before, after = (from_record(Digests, record[which]) for which in ("before", "after"))
-    return Edited(facts=inspect_file(path), before=before, after=after, lost=tuple(record["lost"]))
+    return Edited(
+        facts=inspect_file(path, sound=task.facts.sound_wish), before=before, after=after, lost=tuple(record["lost"])
+    )
 
 
 def _smaller(tags: TagSet, pixels: int) -> TagSet:

@@ -16,12 +16,14 @@ __all__ = ["LookTask", "Looked", "look_at_tracks"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LookTask:
-    """A file to look at, where its picture goes, and about how long its sound is."""
+    """A file to look at, where its picture goes, about how long its sound is, and which of several it is (as
+    inspect_file takes it)."""
 
     id: int
     path: Path
     picture: Path
     seconds: float
+    sound: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -36,7 +38,7 @@ class Looked:
 
 
 def _look(task: LookTask, tell: Tell) -> Looked:
-    facts = inspect_file(task.path)
+    facts = inspect_file(task.path, sound=task.sound)
     if any(fault.code is FaultCode.MISSING for fault in facts.faults):
         return Looked(id=task.id, found=None, error="The file is not there. Connect its disk, then look again.")
     try:

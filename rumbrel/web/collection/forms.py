@@ -225,6 +225,12 @@ class FixityForm(forms.Form):
     checksums = forms.FileField(required=False, label="List of SHA-256 checksums", max_length=400)
 
 
+class SoundForm(forms.Form):
+    """The number of a sound in its file, from 1."""
+
+    number = forms.IntegerField(min_value=1, max_value=1_000)
+
+
 class PlanForm(forms.Form):
     """How often a folder is compared, in days."""
 

@@ -44,7 +44,8 @@ class Track(models.Model):
     fault is the code of its first fault. missing_since says that the file is not there any more. By
     content_mark a file is known again that was moved or renamed. directory is the part of relative up to its last
     stroke. year is that of its date, 0 where it has none; tag_bits says which tags it has (see sentence.py). added_at is
-    None for tracks that were there before this was kept.
+    None for tracks that were there before this was kept. sound is which of
+    several sounds was chosen, counted from 1, "" for the first.
     """
 
     folder = models.ForeignKey(SourceFolder, on_delete=models.CASCADE, related_name="tracks")
@@ -77,6 +78,7 @@ class Track(models.Model):
     bitrate_mode = models.CharField(max_length=12, blank=True)
     channel_mode = models.CharField(max_length=20, blank=True)
     has_video = models.BooleanField(default=False)
+    sound = models.CharField(max_length=8, blank=True)
     has_lead = models.BooleanField(default=False)
     size_bytes = models.BigIntegerField(default=0)
     modified_ns = models.BigIntegerField(default=0)

@@ -18,9 +18,10 @@ from rumbrel.core.tags import Cover, TagSet, write_tags
 from rumbrel.core.tags.preview import cover_preview
 from rumbrel.core.targets import all_targets
 from rumbrel.web.collection.forms import SentenceForm
-from rumbrel.web.collection.models import Pull, SavedView, SourceFolder, Track, TrackFacts
+from rumbrel.web.collection.models import DeepLook, Pull, SavedView, SourceFolder, Track, TrackFacts
 from rumbrel.web.collection.queries import (
     PAGE_TRACKS,
+    facts_by_id,
     find_tracks,
     groups_of,
     page_of,
@@ -37,7 +38,7 @@ from rumbrel.web.collection.services import (
     start_looks,
     toggle_pull,
 )
-from tests.signals import melody, write_framed, write_sound
+from tests.signals import melody, write_film, write_framed, write_sound
 from tests.web.case import WebCase
 
 FORMATS = ("FLAC", "MP3", "WAV")
@@ -469,3 +470,31 @@ class DuplicateTests(WebCase):
         self.assertEqual([row.split()[0] for row in found], ["a.flac", "other.flac", "c.mp3"])
         self.assertIn("sounds different", found[1])
         self.assertIn("sounds alike", found[2])
+
+
+class SoundTests(WebCase):
+    def test_a_films_sound_is_chosen_by_its_language_and_stays_chosen(self) -> None:
+        path = write_film(self.source / "film.mkv", seconds=3, languages=("eng", "deu"))
+        self.scan()
+        track = Track.objects.get()
+        start_looks(track_ids=[track.pk])
+        self.work()
+        page = self.page(reverse("collection:track", args=[track.pk]))
+        self.assert_all_in(
+            ("<b>eng</b>, chosen", '<button class="linklike" name="number" value="2">deu</button>'), page
+        )
+        heard = self.client.get(reverse("collection:sound", args=[track.pk]))["ETag"]
+        choose = reverse("collection:choose-sound", args=[track.pk])
+        page = self.client.post(choose, {"number": 2}, follow=True).content.decode()
+        self.assert_all_in(("The track is the sound deu from now on.", "<b>deu</b>, chosen"), page)
+        self.assertFalse(DeepLook.objects.exists(), "what was told of the other sound is forgotten")
+        self.assertNotEqual(self.client.get(reverse("collection:sound", args=[track.pk]))["ETag"], heard)
+        start_looks(track_ids=[track.pk])
+        self.work()
+        self.assertEqual(facts_by_id([track.pk])[track.pk].sound_index, 1)
+        path.touch()
+        self.scan()
+        self.assertEqual(facts_by_id([track.pk])[track.pk].sound_index, 1)
+        for number in ("3", "x"):
+            refused = self.client.post(choose, {"number": number}, follow=True).content.decode()
+            self.assertIn("no such sound", refused)

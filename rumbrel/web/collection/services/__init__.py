@@ -11,6 +11,7 @@ from .check_fixity import (
     start_fixity,
     take_as_it_is,
 )
+from .choose_sound import choose_sound
 from .hear_track import Heard, TrackUnheard, hear_track
 from .keep_dropped import keep_dropped, keep_dropped_file, scan_dropped
 from .keep_facts import keep_edited
@@ -35,6 +36,7 @@ __all__ = [
     "carry_out_bag",
     "carry_out_fixity",
     "carry_out_looks",
+    "choose_sound",
     "clear_pulls",
     "folder_track_ids",
     "hear_track",

@@ -80,7 +80,11 @@ def carry_out_looks(desk: Desk, work_id: int) -> str:
             there += 1
         else:
             path, picture = Path(facts.path), picture_path(track.pk)
-            tasks.append(LookTask(id=track.pk, path=path, picture=picture, seconds=facts.duration_seconds))
+            tasks.append(
+                LookTask(
+                    id=track.pk, path=path, picture=picture, seconds=facts.duration_seconds, sound=facts.sound_wish
+                )
+            )  # fmt: skip
     faulty = failed = 0
     touched: set[int] = set()
     for event in look_at_tracks(tasks, jobs=default_jobs()):

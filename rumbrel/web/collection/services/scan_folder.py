@@ -15,7 +15,7 @@ from rumbrel.core.crew import default_jobs
 from rumbrel.core.errors import RumbrelError
 from rumbrel.core.forecast import Walk, walk_folder
 from rumbrel.core.formats.table import SOUND_SUFFIXES
-from rumbrel.core.inspection import Facts, inspect_many
+from rumbrel.core.inspection import Facts, inspect_file, inspect_many
 from rumbrel.core.progress import Progress, Unit
 from rumbrel.web.jobs.services import Desk
 from rumbrel.web.ui.words import counted
@@ -39,7 +39,7 @@ _ROWS_A_TURN = 400
 _DERIVED = tuple(
     field.attname
     for field in Track._meta.concrete_fields
-    if field.attname not in ("id", "folder_id", "path", "added_at") and not field.generated
+    if field.attname not in ("id", "folder_id", "path", "added_at", "sound") and not field.generated
 )
 
 
@@ -158,7 +158,7 @@ def _keep(folder: SourceFolder, rows: Sequence[tuple[Path, Facts]], known: dict[
     root = Path(folder.path)
     looks = DeepLook.objects.select_related("track").filter(track__path__in=[kept_path(path) for path, _ in rows])
     looked = {look.track.path: look for look in looks}
-    rows = [(path, with_look(facts, looked.get(kept_path(path)))) for path, facts in rows]
+    rows = [(path, with_look(facts, looked.get(kept_path(path)))) for path, facts in _chosen_sounds(rows)]
     tracks = [
         derived_columns(Track(folder=folder, path=kept_path(path), relative=_relative(path, root)), facts)
         for path, facts in rows
@@ -181,6 +181,16 @@ def _keep(folder: SourceFolder, rows: Sequence[tuple[Path, Facts]], known: dict[
         )
     found.seen.update(track.pk for track in stored)
     found.read += len(stored)
+
+
+def _chosen_sounds(rows: Sequence[tuple[Path, Facts]]) -> list[tuple[Path, Facts]]:
+    """Files of several sounds are about the one that was chosen."""
+    several = [kept_path(path) for path, facts in rows if facts.sound_streams > 1]
+    chosen = dict(Track.objects.filter(path__in=several).exclude(sound="").values_list("path", "sound"))
+    return [
+        (path, inspect_file(path, sound=chosen[kept_path(path)]) if kept_path(path) in chosen else facts)
+        for path, facts in rows
+    ]
 
 
 def _relative(path: Path, root: Path) -> str:

@@ -2,12 +2,14 @@
 
 from typing import Any
 
+from django.contrib import messages
 from django.db.models import Exists, OuterRef
 from django.http import HttpRequest, HttpResponse
-from django.shortcuts import get_object_or_404, render
+from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST, require_safe
 from django_htmx.http import trigger_client_event
 
+from rumbrel.core.errors import RumbrelError
 from rumbrel.core.targets import all_targets, fit_to
 from rumbrel.web.ui.answers import back_to
 from rumbrel.web.ui.traces import traces_of
@@ -15,7 +17,7 @@ from rumbrel.web.ui.traces import traces_of
 from .. import services
 from ..columns import COLUMNS
 from ..facts import is_of
-from ..forms import SentenceForm
+from ..forms import SentenceForm, SoundForm
 from ..models import DeepLook, Pull, Track
 from ..queries import facts_by_id, fixity_of, totals_of
 from ..rows import edge_words, fit_groups, look_rows, tag_rows
@@ -68,6 +70,19 @@ def track(request: HttpRequest, pk: int) -> HttpResponse:
 @require_safe
 def panel(request: HttpRequest, pk: int) -> HttpResponse:
     return render(request, "collection/_track.html", _context(pk))
+
+
+@require_POST
+def choose_sound(request: HttpRequest, pk: int) -> HttpResponse:
+    """Of several sounds of a film, the one that the track is about."""
+    form = SoundForm(request.POST)
+    try:
+        number = form.cleaned_data["number"] if form.is_valid() else 0
+        name = services.choose_sound(track=get_object_or_404(Track, pk=pk), number=number)
+        messages.success(request, f"The track is the sound {name} from now on.")
+    except RumbrelError as error:
+        messages.error(request, str(error))
+    return redirect("collection:track", pk)
 
 
 @require_POST
