@@ -4,6 +4,7 @@ import io
 from unittest import mock
 
 import mutagen.flac
+from django.conf import settings
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.urls import reverse
 from PIL import Image
@@ -15,6 +16,7 @@ from rumbrel.web.collection.queries import find_tracks, pulled_ids
 from rumbrel.web.collection.sentence import Sentence
 from rumbrel.web.collection.services import start_looks, start_scan
 from rumbrel.web.tags.models import EditedFile, TagEdit
+from rumbrel.web.tags.services import sweep_undo
 from tests.signals import write_sound
 from tests.web.case import WebCase
 
@@ -163,6 +165,15 @@ class EditTests(TagCase):
             self.assertEqual(
                 (file.tags["genre"], "tracknumber" in file.tags, len(file.pictures)), (["Bells"], False, 1)
             )
+
+    def test_what_was_kept_of_edits_that_are_gone_is_swept(self) -> None:
+        edit = self.write(cover_act="put", cover=self.picture())
+        there = set(settings.RUMBREL.undo.iterdir())
+        self.assertEqual(sweep_undo(), 0)
+        for name in (f"edit-{edit.pk + 9}.json", "file-999.json", "note-999.json", "file-x.json"):
+            (settings.RUMBREL.undo / name).touch()
+        self.assertEqual(sweep_undo(), 3)
+        self.assertEqual(set(settings.RUMBREL.undo.iterdir()) - there, {settings.RUMBREL.undo / "file-x.json"})
 
     def test_a_second_press_of_an_edit_changes_nothing(self) -> None:
         asked = {"value_album": "Day", "tracks": str(self.ids[0])}
