@@ -56,7 +56,7 @@ def note_landing(outcome: Outcome, working: Path, *, ledgers: Mapping[str, Path]
         return
     status = working.stat()
     entry = Entry(
-        source=_source(step), source_bytes=step.source.size_bytes, source_ns=step.source.modified_ns, work=step.work,
+        source=str(Path(step.source.path).absolute()), part=step.source.part, source_bytes=step.source.size_bytes, source_ns=step.source.modified_ns, work=step.work,
         output=step.output, output_bytes=status.st_size, output_ns=status.st_mtime_ns, partial=outcome.partial,
         found=_found(outcome),
     )  # fmt: skip
@@ -85,4 +85,4 @@ def _restored(step: Step, found: Mapping[str, Any]) -> Outcome:
 
 
 def _source(step: Step) -> str:
-    return str(Path(step.source.path).absolute())
+    return f"{Path(step.source.path).absolute()}{step.source.part}"

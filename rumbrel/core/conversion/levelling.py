@@ -92,7 +92,7 @@ def _lost(request: tuple[Facts, int], tries: int) -> Measured | None:
 
 def measure_all(requests: Sequence[tuple[Facts, int]], *, jobs: int, report: Report = no_report) -> dict[Key, Measured]:
     """Measure sources on all cores, each once for every number of channels that its results have."""
-    unique = list({(facts.path, channels): (facts, channels) for facts, channels in requests}.values())
+    unique = list({(facts.key, channels): (facts, channels) for facts, channels in requests}.values())
     unique.sort(key=lambda request: -request[0].duration_seconds)
     weights = [facts.duration_seconds for facts, _ in unique]
     found: dict[Key, Measured] = {}
@@ -103,7 +103,7 @@ def measure_all(requests: Sequence[tuple[Facts, int]], *, jobs: int, report: Rep
                 facts, channels = unique[event.number]
                 finished += 1
                 if event.result is not None:
-                    found[facts.path, channels] = event.result
+                    found[facts.key, channels] = event.result
             done = sum(share * weight for share, weight in zip(crew.shares(), weights, strict=True))
             report(
                 Progress(
@@ -128,7 +128,7 @@ def levelled(
     """
     albums = _albums(members, measured) if rule.mode in ("album", "tags") else {}
     return tuple(
-        _levelled(step, measured.get((step.source.path, step.heard_channels)), albums, rule, trim) for step in steps
+        _levelled(step, measured.get((step.source.key, step.heard_channels)), albums, rule, trim) for step in steps
     )
 
 
@@ -146,9 +146,9 @@ class _Album:
 def _albums(members: Sequence[Step], measured: Mapping[Key, Measured]) -> dict[str, _Album]:
     by_album: dict[str, dict[str, Measured]] = {}
     for step in members:
-        found = measured.get((step.source.path, step.heard_channels))
+        found = measured.get((step.source.key, step.heard_channels))
         if found is not None:
-            by_album.setdefault(_album_key(step.source), {})[step.source.path] = found
+            by_album.setdefault(_album_key(step.source), {})[step.source.key] = found
     return {
         key: _Album(
             loudness_lufs=joined_loudness([part.block_powers for part in parts.values()]),

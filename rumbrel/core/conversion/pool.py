@@ -53,7 +53,7 @@ def _grouped(steps: Sequence[Step]) -> list[Group]:
     """The longest first, so that the cores end together."""
     by_source: dict[str, list[Step]] = {}
     for step in steps:
-        by_source.setdefault(step.source.path, []).append(step)
+        by_source.setdefault(step.source.key, []).append(step)
     return sorted((tuple(group) for group in by_source.values()), key=group_seconds, reverse=True)
 
 

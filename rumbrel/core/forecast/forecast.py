@@ -86,7 +86,7 @@ class Forecast:
 
     @property
     def bytes_before(self) -> int:
-        return sum(step.source.size_bytes for step in self.working)
+        return sum(step.source.sound_bytes for step in self.working)
 
     @property
     def bytes_after(self) -> int:
@@ -123,7 +123,7 @@ def forecast_batch(
         ledger=ledger,
         work=work_mark(target, f"{options!r}"),
         changes_sound=options.changes_sound(target),
-        repeated=_repeated([source.path for source in sources]),
+        repeated=_repeated([source.key for source in sources]),
         source_ids=frozenset(filter(None, (_file_id(source.path) for source in sources))),
     )
     steps = [_step(number, source, inspect, desk) for number, source in enumerate(sources, 1)]
@@ -190,13 +190,15 @@ def _file_id(path: Path) -> tuple[int, int] | None:
 def _step(number: int, source: Source, inspect: Callable[[Path], Facts], desk: _Desk) -> Step:
     # A source with several results would be found finished by any one of them.
     skips = desk.options.when_present is WhenPresent.SKIP and not desk.options.keeps_in_line
-    recognises = skips and source.path not in desk.repeated
+    recognises = skips and source.key not in desk.repeated
     if desk.ledger is not None and recognises:
-        entry = desk.ledger.finished(str(source.path.absolute()), desk.work)
+        entry = desk.ledger.finished(str(source.key.absolute()), desk.work)
         if entry is not None:
             desk.names.claim(Path(entry.output))
             return Step(
-                source=Facts(path=str(source.path), size_bytes=entry.source_bytes, modified_ns=entry.source_ns),
+                source=inspect(source.key)
+                if source.part
+                else Facts(path=str(source.path), size_bytes=entry.source_bytes, modified_ns=entry.source_ns),
                 target=desk.target,
                 action=Action.SKIP,
                 reason="up to date",
@@ -204,7 +206,7 @@ def _step(number: int, source: Source, inspect: Callable[[Path], Facts], desk: _
                 output=entry.output,
                 work=desk.work,
             )
-    return _plan(number, source, inspect(source.path), desk)
+    return _plan(number, source, inspect(source.key), desk)
 
 
 def _plan(number: int, source: Source, facts: Facts, desk: _Desk) -> Step:
@@ -246,8 +248,8 @@ def _placed(step: Step, number: int, source: Source, suffix: str, desk: _Desk) -
         desk.folders[folders] = desk.destination / naming.folder(folders)
     wanted = desk.folders[folders] / naming.name(stem, suffix)
     warnings = list(step.warnings)
-    if not naming.pattern and naming.changed(source.path.stem + naming.addition, wanted):
-        why = naming.why_changed(source.path.stem + naming.addition)
+    if not naming.pattern and naming.changed(source.stem + naming.addition, wanted):
+        why = naming.why_changed(source.stem + naming.addition)
         warnings.append(Warning(code=WarningCode.NAME_CHANGED, text=f"The name {why}; it becomes {wanted.name}."))
     output = desk.names.claim_numbered(wanted, skip_existing=when_present is WhenPresent.NUMBER)
     there = _file_id(output)
@@ -262,7 +264,7 @@ def _placed(step: Step, number: int, source: Source, suffix: str, desk: _Desk) -
         return replace(step, action=Action.REFUSE, reason=f"{reason}. Choose another target or destination.")
     replaces = when_present is WhenPresent.REPLACE
     if desk.options.keeps_in_line and there is not None:
-        entry = desk.ledger.finished(str(Path(step.source.path).absolute()), desk.work) if desk.ledger else None
+        entry = desk.ledger.finished(str(Path(step.source.key).absolute()), desk.work) if desk.ledger else None
         if entry is not None and _is_numbered(Path(entry.output), wanted):
             desk.names.claim(Path(entry.output))
             return replace(step, action=Action.SKIP, reason="up to date", output=entry.output)
@@ -287,7 +289,7 @@ def _is_numbered(output: Path, wanted: Path) -> bool:
 
 def _found_there(step: Step, output: Path, desk: _Desk) -> Present:
     """By the ledger, and where that knows nothing by size and digest."""
-    source = str(Path(step.source.path).absolute())
+    source = str(Path(step.source.key).absolute())
     if desk.ledger and desk.ledger.was_made_of(str(output), source):
         return Present.UPDATE
     copied = step.action is Action.COPY and not step.extra_fields
@@ -300,7 +302,7 @@ def _present(step: Step, output: str, desk: _Desk) -> Step:
     """A file of that name stays; if it is our own result of something older, that is said."""
     entry = desk.ledger.made(output) if desk.ledger else None
     warnings: tuple[Warning, ...] = ()
-    if entry is not None and entry.source == str(Path(step.source.path).absolute()):
+    if entry is not None and entry.key == str(Path(step.source.key).absolute()):
         text = "What is there was made before the source or the settings changed. Choose replace to make it anew."
         warnings = (Warning(code=WarningCode.STALE, text=text),)
     return replace(step, action=Action.SKIP, reason="already there", output=output, warnings=warnings)

@@ -22,7 +22,8 @@ __all__ = ["Entry", "ResultLedger", "append_entry", "work_mark"]
 class Entry:
     """A result: what it was made from, as that was then, and what the result itself was then.
 
-    found is what its check found, as a record; partial says that only a part of the source could be saved.
+    found is what its check found, as a record; partial says that only a part of the source could be saved. part is
+    which part of the source was meant, "" for the whole (see Facts.part).
     """
 
     source: str
@@ -34,6 +35,12 @@ class Entry:
     output_ns: int
     partial: bool = False
     found: Mapping[str, Any] = field(default_factory=dict)
+    part: str = ""
+
+    @property
+    def key(self) -> str:
+        """What tells the sound it was made from."""
+        return f"{self.source}{self.part}"
 
 
 def append_entry(ledger: Path, entry: Entry) -> None:
@@ -84,7 +91,7 @@ class ResultLedger:
     def _take(self, entry: Entry) -> None:
         # The newest first; the one before it holds where the newest never got its name.
         for entries in (
-            self._by_work.setdefault((entry.source, entry.work), []),
+            self._by_work.setdefault((entry.key, entry.work), []),
             self._by_output.setdefault(entry.output, []),
         ):
             entries[:] = [entry, *entries[:1]]
@@ -114,7 +121,7 @@ class ResultLedger:
 
     def was_made_of(self, output: str, source: str) -> bool:
         """Whether an earlier run put its result of this source there, whatever the file has become since."""
-        return any(entry.source == source for entry in self._by_output.get(output, ()))
+        return any(entry.key == source for entry in self._by_output.get(output, ()))
 
     def outputs(self) -> tuple[str, ...]:
         """Every result that earlier runs made and that is still as it was made."""

@@ -12,13 +12,25 @@ __all__ = ["Source", "Walk", "gather_sources", "walk_folder"]
 class Source:
     """A file and where it lies in the mirrored tree. named says that the user named it himself.
 
-    id tells a source from the others of its batch: steps and lists refer to it.
+    id tells a source from the others of its batch: steps and lists refer to it. part tells a part of the file from
+    the others (see Facts.part).
     """
 
     id: int
     path: Path
     relative: Path
     named: bool = True
+    part: str = ""
+
+    @property
+    def key(self) -> Path:
+        """What facts are asked for by."""
+        return Path(f"{self.path}{self.part}") if self.part else self.path
+
+    @property
+    def stem(self) -> str:
+        """What a result is named after."""
+        return self.relative.stem if self.part else self.path.stem
 
 
 def gather_sources(paths: Iterable[Path], *, leave_out: Collection[Path] = ()) -> list[Source]:

@@ -99,7 +99,7 @@ class _StoredDigest:
     """MD5 of the samples as FLAC's STREAMINFO states it (RFC 9639, 8.2): packed little-endian at their depth."""
 
     def __init__(self, facts: Facts) -> None:
-        self._wanted = _stored_md5(Path(facts.path)) if facts.container == "flac" else b""
+        self._wanted = _stored_md5(Path(facts.path)) if facts.container == "flac" and facts.stretch is None else b""
         self._depth = facts.bit_depth or 16
         self._md5 = hashlib.md5(usedforsecurity=False)
 

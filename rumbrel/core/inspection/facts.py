@@ -5,7 +5,7 @@ from enum import StrEnum
 from typing import Any
 
 from rumbrel.core.formats.table import codec_row, container_row
-from rumbrel.core.sound.decoding import BareSound, Link, StreamChoice
+from rumbrel.core.sound.decoding import BareSound, Link, StreamChoice, Stretch
 from rumbrel.core.tags import EMPTY_TAGS, TagSet
 
 __all__ = ["FACTS_VERSION", "Facts", "Length", "Fault", "FaultCode", "SoundStream"]
@@ -88,7 +88,8 @@ class Facts:
     about the one at sound_index. speakers are the channels' names where the file states them. lead_samples is the silence
     that goes before the sound so that it stays with its pictures; samples counts it. Delay and
     padding are the encoder's, in samples, None where the file does not state them. links are the streams
-    that follow each other in the file, where there are several; bare is where the samples are, where the header
+    that follow each other in the file, where there are several; stretch is the part of the file that all this is about,
+    None for the whole, of which size_bytes, modified_ns and content_mark always are; bare is where the samples are, where the header
     states their length wrongly. content_mark knows the
     file again under another name (see files.content_mark); "" where it could not be read.
     """
@@ -115,6 +116,7 @@ class Facts:
     lead_samples: int = 0
     links: tuple[Link, ...] = ()
     bare: BareSound | None = None
+    stretch: Stretch | None = None
     delay_samples: int | None = None
     padding_samples: int | None = None
     has_video: bool = False
@@ -141,6 +143,23 @@ class Facts:
         return self.samples / self.sample_rate if self.sample_rate else 0.0
 
     @property
+    def part(self) -> str:
+        """Behind the path, what tells a part of a file from the others; "" for a whole one."""
+        return f"#{self.stretch.start_sample}-{self.stretch.end_sample}" if self.stretch else ""
+
+    @property
+    def key(self) -> str:
+        """What tells the sound from any other: the path, and which part of it."""
+        return f"{self.path}{self.part}"
+
+    @property
+    def sound_bytes(self) -> int:
+        """About how many of the file's bytes are this part's."""
+        if self.stretch is None:
+            return self.size_bytes
+        return round(self.size_bytes * self.stretch.samples / max(1, self.stretch.whole_samples))
+
+    @property
     def sound_wish(self) -> str:
         """What inspecting the file again has to be asked for, so that it is about the same of its sounds."""
         return str(self.sound_index + 1) if self.sound_streams > 1 else ""
@@ -156,13 +175,14 @@ class Facts:
             container=self.container,
             depth_bits=self.bit_depth or 0,
             sound_index=self.sound_index,
-            end_sample=self.samples if states_length else None,
+            end_sample=self.samples if states_length and self.stretch is None else None,
             lead_samples=self.lead_samples,
             codec=self.codec,
             channels=self.channels,
             speakers=self.speakers,
             links=self.links,
             bare=self.bare,
+            stretch=self.stretch,
         )
 
     def as_record(self) -> dict[str, Any]:

@@ -4,7 +4,7 @@ import io
 import os
 import tempfile
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 from types import TracebackType
@@ -72,6 +72,19 @@ _COPY_BYTES = 1 << 20
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Stretch:
+    """A part of a file's sound, in its samples: from the first up to the one behind its last, of so many in all."""
+
+    start_sample: int
+    end_sample: int
+    whole_samples: int
+
+    @property
+    def samples(self) -> int:
+        return self.end_sample - self.start_sample
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class StreamChoice:
     """Which sound of a file to read, and what inspection already knows of it.
 
@@ -79,7 +92,7 @@ class StreamChoice:
     32 bit sample are used. end_sample cuts what a container marks as padding at the end, counted
     with the lead_samples of silence that go before the sound of a film that begins late. links are streams
     that follow each other in the file and are read as one. bare says where the samples are, where the header
-    is not to be believed.
+    is not to be believed. stretch leaves all but a part of it out.
     """
 
     container: str
@@ -92,6 +105,7 @@ class StreamChoice:
     speakers: tuple[str, ...] = ()
     links: tuple[Link, ...] = ()
     bare: BareSound | None = None
+    stretch: Stretch | None = None
 
 
 class SoundSource(Protocol):
@@ -255,6 +269,13 @@ class _PlainSource(_Closing):
 
     def lengths(self) -> Iterator[int]:
         return (len(block) for block in self.blocks())
+
+    def begin_at(self, sample: int) -> int:
+        """Have what is read begin at a sample; returns where it does."""
+        try:
+            return int(self._file.seek(min(sample, self._file.frames)))
+        except (soundfile.SoundFileError, RuntimeError):
+            return 0
 
     def close(self) -> None:
         self._file.close()
@@ -530,12 +551,17 @@ class _FlacSource(_Closing):
         self._path, self._choice = path, choice
         self._plain = _PlainSource(path, choice)
         self._framed: _FramedSource | None = None
+        self._begin = 0
         self.shape = self._plain.shape
         self.damaged_packets = 0
         self.damaged_at: list[int] = []
 
+    def begin_at(self, sample: int) -> int:
+        self._begin = self._plain.begin_at(sample)
+        return self._begin
+
     def blocks(self) -> Iterator[Block]:
-        at = 0
+        at = self._begin
         try:
             for block in self._plain.blocks():
                 at += len(block)
@@ -550,12 +576,15 @@ class _FlacSource(_Closing):
         """What FFmpeg makes of the file behind the samples that are known to be right."""
         self._framed = framed = _FramedSource(self._path, self._choice)
         at = 0
-        for block in framed.blocks():
-            part = block[max(0, start - at) :]
-            at += len(block)
-            if len(part):
-                yield part.astype(self.shape.dtype, copy=False)
-        self.damaged_packets, self.damaged_at = framed.damaged_packets, framed.damaged_at
+        try:
+            for block in framed.blocks():
+                part = block[max(0, start - at) :]
+                at += len(block)
+                if len(part):
+                    yield part.astype(self.shape.dtype, copy=False)
+        finally:
+            # Also where no more of it is wanted.
+            self.damaged_packets, self.damaged_at = framed.damaged_packets, framed.damaged_at
 
     def lengths(self) -> Iterator[int]:
         return (len(block) for block in self.blocks())
@@ -590,17 +619,56 @@ class _LinkedSource(_Closing):
         for link in self._choice.links:
             with self._opened(link) as sound:
                 begun = at
-                for block in sound.blocks():
-                    at += len(block)
-                    yield block.astype(self.shape.dtype, copy=False)
-                self.damaged_packets += sound.damaged_packets
-                self.damaged_at += [begun + place for place in sound.damaged_at]
+                try:
+                    for block in sound.blocks():
+                        at += len(block)
+                        yield block.astype(self.shape.dtype, copy=False)
+                finally:
+                    self.damaged_packets += sound.damaged_packets
+                    self.damaged_at += [begun + place for place in sound.damaged_at]
 
     def lengths(self) -> Iterator[int]:
         return (len(block) for block in self.blocks())
 
     def close(self) -> None:
         """Each link is closed when it has been read."""
+
+
+class _StretchSource(_Closing):
+    """A part of a file's sound. What is damaged elsewhere in the file is not its own."""
+
+    def __init__(self, path: Path, choice: StreamChoice, stretch: Stretch) -> None:
+        self._whole = open_sound(path, replace(choice, stretch=None))
+        self._stretch = stretch
+        self.shape = self._whole.shape
+        self.damaged_packets = 0
+        self.damaged_at: list[int] = []
+
+    def blocks(self) -> Iterator[Block]:
+        yield from self._blocks()
+        stretch = self._stretch
+        inside = [at for at in self._whole.damaged_at if stretch.start_sample <= at < stretch.end_sample]
+        self.damaged_at = [at - stretch.start_sample for at in inside]
+        self.damaged_packets = len(inside)
+
+    def _blocks(self) -> Iterator[Block]:
+        start, end = self._stretch.start_sample, self._stretch.end_sample
+        # Only what knows its samples by their number can begin anywhere.
+        at = self._whole.begin_at(start) if isinstance(self._whole, (_PlainSource, _FlacSource)) else 0
+        with closing(self._whole.blocks()) as blocks:  # type: ignore[type-var]
+            for block in blocks:
+                part = block[max(0, start - at) : max(0, end - at)]
+                at += len(block)
+                if len(part):
+                    yield part
+                if at >= end:
+                    return
+
+    def lengths(self) -> Iterator[int]:
+        return (len(block) for block in self.blocks())
+
+    def close(self) -> None:
+        self._whole.close()
 
 
 def _reason(error: BaseException) -> str:
@@ -612,6 +680,8 @@ def open_sound(path: Path, choice: StreamChoice) -> SoundSource:
     """Open the chosen sound of a file. Raises DecodeError with a sentence for the user."""
     if not path.is_file():
         raise DecodeError(f"{path.name} is not there any more. Scan its folder again.")
+    if choice.stretch is not None:
+        return _StretchSource(path, choice, choice.stretch)
     if choice.links:
         return _LinkedSource(path, choice)
     # FFmpeg takes a Vorbis file of one page to be cut at both ends; the reference decoder does not.

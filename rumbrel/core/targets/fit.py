@@ -114,13 +114,16 @@ def fit_to(facts: Facts, target: Target) -> Fit:
     shape = _shape(facts, target)
     refusal = _refusal(facts, target, shape)
     making: dict[str, Any] = {"refusal": refusal} if refusal else {"shape": shape}
-    objections = []
+    objections: list[str] = []
     whole = not facts.faults if target.strict else facts.ok
     for row in target.accepts:
         if row.codec != facts.codec:
             continue
         objection = _objection(facts, row, target.strict) or (None if whole else "the source has faults")
         wrapping = _wrapping(facts, row)
+        if facts.stretch is not None:
+            objections.append(objection or "takes whole files, and this is a part of one")
+            continue
         if objection is None and wrapping is None:
             return Fit(kind=FitKind.PLAYS, reason=f"{target.device} {target.verb} it as it is", **making)
         if objection is None and wrapping and not facts.lead_samples:
@@ -128,7 +131,7 @@ def fit_to(facts: Facts, target: Target) -> Fit:
             # Of several streams one after another only the first would be packed anew.
             if rewrap is not None and not facts.links:
                 return Fit(kind=FitKind.REWRAP, reason=f"{target.device} {wrapping}", rewrap=rewrap, **making)
-        objections.append(objection or wrapping)
+        objections.append(objection or wrapping or "")
     if refusal:
         return Fit(kind=FitKind.CANNOT, reason=refusal, refusal=refusal)
     if objections:

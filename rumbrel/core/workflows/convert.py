@@ -188,7 +188,7 @@ def _members(part: TargetPlan, inspect: Inspect) -> list[Step]:
             continue
         if not step.source.sample_rate:
             # What an earlier run finished was passed over unopened.
-            step = replace(step, source=inspect(Path(step.source.path)))
+            step = replace(step, source=inspect(Path(step.source.key)))
         if step.source.usable:
             members.append(step)
     return members

@@ -124,7 +124,7 @@ def deliver(
 def _entry(step: Step, result: Delivered) -> Entry:
     status = Path(result.output).stat()
     return Entry(
-        source=str(Path(step.source.path).absolute()), source_bytes=step.source.size_bytes,
+        source=str(Path(step.source.path).absolute()), part=step.source.part, source_bytes=step.source.size_bytes,
         source_ns=step.source.modified_ns, work=step.work, output=result.output, output_bytes=status.st_size,
         output_ns=status.st_mtime_ns,
     )  # fmt: skip

@@ -5,8 +5,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from rumbrel.core.crew import Tell
-from rumbrel.core.errors import OutputError
+from rumbrel.core.errors import DecodeError, OutputError
 from rumbrel.core.inspection import DeepFacts, Fault, FaultCode, inspect_deep, inspect_file
+from rumbrel.core.inspection.stretches import Part, cut_out
 from rumbrel.core.progress import Progress, Unit
 
 from .crewed import carried_out
@@ -17,13 +18,14 @@ __all__ = ["LookTask", "Looked", "look_at_tracks"]
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LookTask:
     """A file to look at, where its picture goes, about how long its sound is, and which of several it is (as
-    inspect_file takes it)."""
+    inspect_file takes it), and which part of it."""
 
     id: int
     path: Path
     picture: Path
     seconds: float
     sound: str = ""
+    part: Part | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -42,10 +44,11 @@ def _look(task: LookTask, tell: Tell) -> Looked:
     if any(fault.code is FaultCode.MISSING for fault in facts.faults):
         return Looked(id=task.id, found=None, error="The file is not there. Connect its disk, then look again.")
     try:
+        facts = cut_out(facts, task.part) if task.part else facts
         found = inspect_deep(facts, progress=tell, picture_file=task.picture)
         shown = tuple(fault for fault in found.facts.faults if fault not in facts.faults)
         return Looked(id=task.id, found=found, shown=shown)
-    except OutputError as error:
+    except (DecodeError, OutputError) as error:
         return Looked(id=task.id, found=None, error=str(error))
 
 

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
-from django.db.models import Count, F, QuerySet
+from django.db.models import Count, F, Q, QuerySet
 from django.db.models.functions import Lower
 
 from rumbrel.core.errors import RumbrelError
@@ -73,8 +73,8 @@ def groups_on_page(kind: str, keys: Sequence[Key]) -> list[DuplicateGroup]:
 
 def _looked(tracks: QuerySet[Track]) -> QuerySet[Track]:
     """Those of which the digest is that of the file as it is now."""
-    same = {"look__size_bytes": F("size_bytes"), "look__modified_ns": F("modified_ns")}
-    return tracks.exclude(look__digest="").filter(**same)
+    same = Q(look__size_bytes=F("size_bytes")) | Q(cut_of__isnull=False)
+    return tracks.exclude(look__digest="").filter(same, look__modified_ns=F("modified_ns"))
 
 
 def _by_sound(digests: Sequence[str]) -> list[DuplicateGroup]:

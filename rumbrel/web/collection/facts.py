@@ -66,8 +66,9 @@ def derived_columns(track: Track, facts: Facts) -> Track:
     track.samples, track.seconds, track.bitrate_bps = facts.samples, facts.duration_seconds, facts.bitrate_bps
     track.bitrate_mode, track.channel_mode = facts.bitrate_mode, facts.channel_mode
     track.has_video, track.has_lead = facts.has_video, bool(facts.lead_samples)
-    track.size_bytes, track.modified_ns = facts.size_bytes, facts.modified_ns
-    track.content_mark = facts.content_mark
+    track.size_bytes, track.modified_ns = facts.sound_bytes, facts.modified_ns
+    # A part of a file is not known again by itself, but with its file.
+    track.content_mark = "" if facts.stretch else facts.content_mark
     track.title = storable(first("title")) or Path(track.relative).stem
     track.performer, track.album = storable(first("artist")), storable(first("album"))
     track.tag_bits, track.year = tag_bits(facts), _year(first("date"))
@@ -85,6 +86,9 @@ def _year(date: str) -> int:
 
 def is_of(look: DeepLook, file: Facts | Track) -> bool:
     """Whether a look was at the very file that facts, or a track's columns, are about."""
+    if isinstance(file, Track) and file.cut_of_id is not None:
+        # Its size is that of its part alone.
+        return look.modified_ns == file.modified_ns
     return (look.size_bytes, look.modified_ns) == (file.size_bytes, file.modified_ns)
 
 

@@ -231,6 +231,12 @@ class SoundForm(forms.Form):
     number = forms.IntegerField(min_value=1, max_value=1_000)
 
 
+class CutForm(forms.Form):
+    """Which way of cutting a file, "" for taking its parts out again."""
+
+    key = forms.CharField(required=False, max_length=400)
+
+
 class PlanForm(forms.Form):
     """How often a folder is compared, in days."""
 

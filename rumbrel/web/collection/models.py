@@ -46,6 +46,8 @@ class Track(models.Model):
     stroke. year is that of its date, 0 where it has none; tag_bits says which tags it has (see sentence.py). added_at is
     None for tracks that were there before this was kept. sound is which of
     several sounds was chosen, counted from 1, "" for the first.
+    cut_of is the track of the whole file that this one is a part of: then its path has the part behind it, and
+    size_bytes is about how much of the file is its own.
     """
 
     folder = models.ForeignKey(SourceFolder, on_delete=models.CASCADE, related_name="tracks")
@@ -89,6 +91,7 @@ class Track(models.Model):
     whole = models.BooleanField(default=False)
     missing_since = models.DateTimeField(null=True)
     facts_version = models.PositiveSmallIntegerField(default=0)
+    cut_of = models.ForeignKey("self", on_delete=models.CASCADE, null=True, related_name="cuts")
     tag_bits = models.PositiveIntegerField(default=0)
     year = models.PositiveSmallIntegerField(default=0)
     added_at = models.DateTimeField(null=True, default=timezone.now)

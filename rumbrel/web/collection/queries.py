@@ -377,7 +377,7 @@ def facts_by_id(ids: Sequence[int]) -> dict[int, Facts]:
 def fixity_counts() -> dict[str, int]:
     """How many tracks are in each state, and how many nothing was kept of."""
     counts = dict(Fixity.objects.order_by().values_list("state").annotate(n=Count("pk")))
-    return {**counts, "not kept": Track.objects.count() - sum(counts.values())}
+    return {**counts, "not kept": Track.objects.filter(cut_of=None).count() - sum(counts.values())}
 
 
 def changed_files() -> QuerySet[Fixity]:

@@ -22,6 +22,7 @@ urlpatterns = [
     path("tracks/<int:pk>/pull/", track.pull, name="pull"),
     path("tracks/<int:pk>/sound/", listening.sound, name="sound"),
     path("tracks/<int:pk>/sound/choose/", track.choose_sound, name="choose-sound"),
+    path("tracks/<int:pk>/cut/", track.cut, name="cut"),
     path("tracks/<int:pk>/picture/", listening.picture, name="picture"),
     path("tracks/<int:pk>/covers/<int:number>/", listening.cover, name="cover"),
     path("tracks/<int:pk>/look/", listening.look, name="look"),

@@ -20,7 +20,7 @@ _MOST_TRACES = 5
 
 def named_files(track_ids: Sequence[int]) -> list[NamedFile]:
     """Tracks with their fields and names, in the order given. Left out are those that are missing or not read yet, and
-    those of formats whose tags cannot be written here."""
+    those of formats whose tags cannot be written here, and parts of files, which have no tags of their own."""
     return [
         NamedFile(
             id=track.pk,
@@ -31,6 +31,7 @@ def named_files(track_ids: Sequence[int]) -> list[NamedFile]:
         if track.facts is not None
         and not track.missing
         and track.facts.container
+        and track.facts.stretch is None
         and can_edit(track.facts.container, track.facts.codec)
     ]
 

@@ -13,6 +13,7 @@ from django.conf import settings
 from rumbrel.core.forecast import Forecast, ForecastOptions, ResultLedger, Source, WhenPresent
 from rumbrel.core.inspection import Facts, Fault, FaultCode
 from rumbrel.core.records import as_record, from_record
+from rumbrel.core.tags import EMPTY_TAGS
 from rumbrel.core.targets import Target
 from rumbrel.core.workflows.convert import ConvertOptions, ConvertPlan, Gathering, LevelWish, plan_conversion
 from rumbrel.web.collection.queries import KnownTrack, known_tracks, pull_list_of, pulled_ids
@@ -53,9 +54,9 @@ def plan_for(tracks: Sequence[KnownTrack], wish: BatchWish) -> ConvertPlan:
         known = track.facts or Facts(path=str(Path(track.folder, track.relative)))
         if track.missing or track.facts is None:
             known = _missing(known)
-        path = Path(known.path)
-        by_path[path] = known
-        sources.append(Source(id=track.pk, path=path, relative=_relative(track)))
+        source = Source(id=track.pk, path=Path(known.path), relative=_relative(track), part=known.part)
+        by_path[source.key] = known
+        sources.append(source)
     gathering = Gathering(sources=tuple(sources))
     return plan_conversion(
         lambda target: gathering,
@@ -72,12 +73,24 @@ def _relative(track: KnownTrack) -> Path:
     root = track.folder.rstrip("/")
     path = track.facts.path if track.facts else ""
     below = path[len(root) + 1 :] if path.startswith(f"{root}/") else track.relative
+    if track.facts is not None and track.facts.part:
+        below = os.path.join(os.path.dirname(below), _part_name(track))
     return Path(os.path.basename(root), below)
+
+
+def _part_name(track: KnownTrack) -> str:
+    """What a part of a file is called: its number and title, with the ending of its file."""
+    tags = track.facts.tags if track.facts else EMPTY_TAGS
+    number, title = tags.first("track").partition("/")[0], track.title.replace("/", "-").replace("\0", "")
+    name = f"{int(number):02d} {title}" if number.isdecimal() else title
+    return f"{name}{Path(track.relative).suffix}"
 
 
 def _missing(facts: Facts) -> Facts:
     text = "The file is not there any more. Connect its disk, then scan its folder again."
-    return Facts(path=facts.path, tags=facts.tags, faults=(Fault(code=FaultCode.MISSING, text=text),))
+    return Facts(
+        path=facts.path, tags=facts.tags, stretch=facts.stretch, faults=(Fault(code=FaultCode.MISSING, text=text),)
+    )
 
 
 def ledger_for(destination: Path) -> ResultLedger:

@@ -12,6 +12,7 @@ from .check_fixity import (
     take_as_it_is,
 )
 from .choose_sound import choose_sound
+from .cut_tracks import cut_track, cuttings_for, join_track
 from .hear_track import Heard, TrackUnheard, hear_track
 from .keep_dropped import keep_dropped, keep_dropped_file, scan_dropped
 from .keep_facts import keep_edited
@@ -19,9 +20,10 @@ from .keep_views import keep_view, remove_view, restore_view
 from .look_at_tracks import NothingToLookAt, carry_out_looks, look_under_way, picture_path, start_looks, sweep_pictures
 from .make_bags import carry_out_bag, start_bag
 from .pull_tracks import clear_pulls, pull_found, pull_tracks, restore_pulls, take_off_tracks, toggle_pull
+from .recount import recount_folder
 from .remove_folder import folder_track_ids, remove_folder, rename_folder
 from .remove_missing import missing_ids, remove_missing
-from .scan_folder import recount_folder, scan_folder
+from .scan_folder import scan_folder
 from .show_cover import show_cover
 from .watch_folders import look_at_watched, watch_folder
 
@@ -38,8 +40,11 @@ __all__ = [
     "carry_out_looks",
     "choose_sound",
     "clear_pulls",
+    "cut_track",
+    "cuttings_for",
     "folder_track_ids",
     "hear_track",
+    "join_track",
     "keep_checksums",
     "keep_dropped",
     "keep_dropped_file",

@@ -63,7 +63,9 @@ def start_scan(*, folder: SourceFolder) -> Job:
 def reread_old_facts() -> int:
     """Scan the folders of which an older inspection's facts are kept; returns how many there are."""
     outdated = SourceFolder.objects.filter(
-        pk__in=Track.objects.filter(missing_since=None).exclude(facts_version=KEPT_VERSION).values("folder")
+        pk__in=Track.objects.filter(missing_since=None, cut_of=None)
+        .exclude(facts_version=KEPT_VERSION)
+        .values("folder")
     )
     for folder in outdated:
         start_scan(folder=folder)

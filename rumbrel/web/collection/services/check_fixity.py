@@ -89,7 +89,9 @@ def carry_out_fixity(desk: Desk, work_id: int) -> str:
     """Compare every file; what was compared before a stop is not compared again. Returns what was found."""
     work = FixityWork.objects.select_related("folder").get(pk=work_id)
     desk.report(Progress(done=0, total=0, unit=Unit.BYTES, step="looking for files"))
+    # A part of a file is compared with its file.
     tracks = Track.objects.filter(folder=work.folder) if work.folder else Track.objects.all()
+    tracks = tracks.filter(cut_of=None)
     counts, done = Counter(work.counts), set(work.done_ids)
     ids = [pk for pk in tracks.order_by("pk").values_list("pk", flat=True) if pk not in done]
     known = {row.track_id: row for row in Fixity.objects.filter(track__in=tracks)}

@@ -43,7 +43,7 @@ def hear_track(*, track: Track, decoded: bool) -> Heard:
     if facts is None:
         raise TrackUnheard("Its facts have not been read yet. Try again when the scan is done.")
     see_that_it_is_there(facts)
-    tag = f"{track.pk}-{facts.modified_ns}-{facts.size_bytes}-{facts.sound_index}"
+    tag = f"{track.pk}-{facts.modified_ns}-{facts.size_bytes}-{facts.sound_index}{facts.part.replace('#', '-')}"
     if not decoded and heard_as_is(facts):
         found = hearing_of(facts)
         return Heard(

@@ -9,6 +9,7 @@ from django.db import transaction
 from rumbrel.core.crew import default_jobs
 from rumbrel.core.errors import RumbrelError
 from rumbrel.core.inspection import DeepFacts
+from rumbrel.core.inspection.stretches import part_of
 from rumbrel.core.progress import Progress, Unit
 from rumbrel.core.records import as_record
 from rumbrel.core.workflows.look import Looked, LookTask, look_at_tracks
@@ -20,7 +21,7 @@ from ..facts import is_of
 from ..models import DeepLook, LookWork, SourceFolder, Track
 from ..queries import known_tracks
 from .keep_facts import keep_facts
-from .scan_folder import recount_folder
+from .recount import recount_folder
 
 __all__ = ["NothingToLookAt", "carry_out_looks", "look_under_way", "picture_path", "start_looks", "sweep_pictures"]
 
@@ -82,7 +83,8 @@ def carry_out_looks(desk: Desk, work_id: int) -> str:
             path, picture = Path(facts.path), picture_path(track.pk)
             tasks.append(
                 LookTask(
-                    id=track.pk, path=path, picture=picture, seconds=facts.duration_seconds, sound=facts.sound_wish
+                    id=track.pk, path=path, picture=picture, seconds=facts.duration_seconds, sound=facts.sound_wish,
+                    part=part_of(facts),
                 )
             )  # fmt: skip
     faulty = failed = 0

@@ -50,10 +50,12 @@ def carry_out_bag(desk: Desk, work_id: int) -> str:
         )
     kept = dict(Fixity.objects.filter(track__in=work.track_ids).values_list("track_id", "sha256"))
     several = len({track.folder for track in tracks}) > 1
-    files, total = [], 0
+    files, total, taken = [], 0, set[str]()
     for track in tracks:
-        if track.facts is None:
+        # Of a file that is there in parts, the whole goes in, once.
+        if track.facts is None or track.facts.path in taken:
             continue
+        taken.add(track.facts.path)
         name = "/".join(Path(track.facts.path).parts[-len(Path(track.relative).parts) :])
         # Of several source folders each gets one of its own.
         name = f"{Path(track.folder).name}/{name}" if several else name

@@ -8,7 +8,7 @@ from rumbrel.web.ui.removal import holders_of
 
 from ..models import PullList, SourceFolder, Track
 from .pull_tracks import recount_pulls
-from .scan_folder import recount_folder
+from .recount import recount_folder
 
 __all__ = ["missing_ids", "remove_missing", "remove_tracks"]
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from django.db import transaction
-from django.db.models import Count, Max, Q, Sum
+from django.db.models import Q
 from django.db.models.functions import Substr
 from django.utils import timezone
 
@@ -30,16 +30,18 @@ from ..facts import (
     storable,
     with_look,
 )
-from ..models import DeepLook, Facet, SourceFolder, Track, TrackFacts
+from ..models import DeepLook, SourceFolder, Track, TrackFacts
 from .add_folder import allowed_roots
+from .cut_tracks import refresh_cuts
+from .recount import recount_folder
 
-__all__ = ["recount_folder", "scan_folder"]
+__all__ = ["scan_folder"]
 
 _ROWS_A_TURN = 400
 _DERIVED = tuple(
     field.attname
     for field in Track._meta.concrete_fields
-    if field.attname not in ("id", "folder_id", "path", "added_at", "sound") and not field.generated
+    if field.attname not in ("id", "folder_id", "path", "added_at", "sound", "cut_of_id") and not field.generated
 )
 
 
@@ -74,6 +76,7 @@ def scan_folder(desk: Desk, folder_id: int) -> str:
         raise RumbrelError(f"{root} vanished during the scan. Its tracks are kept.")
     _take_home(folder, found.homeless)
     gone = _mark_missing(folder, known, found)
+    refresh_cuts(folder=folder)
     for touched in SourceFolder.objects.filter(pk__in={*found.touched, folder_id}):
         recount_folder(folder=touched)
     return _summary(found, gone, walk)
@@ -93,7 +96,7 @@ def _known(folder: SourceFolder, outer: Sequence[int], elsewhere: Sequence[Path]
     """What is kept of the files below a folder, also those that an outer folder had before it; nothing of what
     lies where this scan does not look."""
     below = f"{folder.path.rstrip('/')}/"
-    tracks = Track.objects.filter(Q(folder=folder) | Q(folder__in=outer, path__startswith=below))
+    tracks = Track.objects.filter(Q(folder=folder) | Q(folder__in=outer, path__startswith=below), cut_of=None)
     hidden = tuple(f"{kept_path(path)}/" for path in elsewhere)
     names = ("path", "pk", "size_bytes", "modified_ns", "facts_version", "missing_since", "folder_id")
     return {
@@ -202,7 +205,11 @@ def _know_again(new: Sequence[Track], folder: SourceFolder, found: _Found) -> No
     it was moved or renamed, and the track goes with it, from whatever source folder."""
     marked = {track.content_mark for track in new if track.content_mark}
     gone = defaultdict(list)
-    for track in Track.objects.filter(content_mark__in=marked).exclude(pk__in=found.seen).select_related("kept_facts"):
+    for track in (
+        Track.objects.filter(content_mark__in=marked, cut_of=None)
+        .exclude(pk__in=found.seen)
+        .select_related("kept_facts")
+    ):
         if not os.path.lexists(restored_facts(track.kept_facts.data).path):
             gone[track.size_bytes, track.content_mark].append(track)
     taken = set(Track.objects.filter(path__in=[track.path for track in new]).values_list("path", flat=True))
@@ -240,25 +247,6 @@ def _mark_missing(folder: SourceFolder, known: dict[str, _Known], found: _Found)
         turn.update(missing_since=timezone.now(), fault="missing", usable=False, whole=False)
     answer.update(lost=0, loss_believed=False)
     return _Gone(len(gone), believed=True)
-
-
-def recount_folder(*, folder: SourceFolder) -> None:
-    """Bring the kept counts of a folder into line with its tracks."""
-    rows = (
-        folder.tracks.order_by()
-        .values("format", "sample_rate", "fault")
-        .annotate(n=Count("pk"), s=Sum("seconds"), b=Sum("size_bytes"), longest=Max("seconds"))
-    )
-    facets = [
-        Facet(
-            folder=folder, format=row["format"], sample_rate=row["sample_rate"], fault=row["fault"], tracks=row["n"],
-            seconds=row["s"], size_bytes=row["b"], longest_seconds=row["longest"],
-        )
-        for row in rows
-    ]  # fmt: skip
-    with transaction.atomic():
-        folder.facets.all().delete()
-        Facet.objects.bulk_create(facets)
 
 
 _MOST_NAMED = 3

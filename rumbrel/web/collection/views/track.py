@@ -13,20 +13,23 @@ from rumbrel.core.errors import RumbrelError
 from rumbrel.core.targets import all_targets, fit_to
 from rumbrel.web.ui.answers import back_to
 from rumbrel.web.ui.traces import traces_of
+from rumbrel.web.ui.words import counted
 
 from .. import services
 from ..columns import COLUMNS
 from ..facts import is_of
-from ..forms import SentenceForm, SoundForm
+from ..forms import CutForm, SentenceForm, SoundForm
 from ..models import DeepLook, Pull, Track
 from ..queries import facts_by_id, fixity_of, totals_of
 from ..rows import edge_words, fit_groups, look_rows, tag_rows
 from ..sentence import Sentence
 
+MOST_CUTS = 200
+
 
 def _track(pk: int) -> Track:
     pulled = Pull.objects.filter(pull_list__owner="", cleared_at=None, track=OuterRef("pk"))
-    return get_object_or_404(Track.objects.select_related("folder").annotate(pulled=Exists(pulled)), pk=pk)
+    return get_object_or_404(Track.objects.select_related("folder", "cut_of").annotate(pulled=Exists(pulled)), pk=pk)
 
 
 def _context(pk: int) -> dict[str, Any]:
@@ -40,6 +43,8 @@ def _context(pk: int) -> dict[str, Any]:
         "facts": facts,
         "fits": fit_groups(fits),
         "tags": tag_rows(facts) if facts else (),
+        "cuttings": services.cuttings_for(track, facts) if facts else [],
+        "cuts": list(track.cuts.order_by("pk")[:MOST_CUTS]),
         "traces": [trace for source in traces_of("track") if (trace := source(pk)).rows],
         **look_context(track),
     }
@@ -70,6 +75,24 @@ def track(request: HttpRequest, pk: int) -> HttpResponse:
 @require_safe
 def panel(request: HttpRequest, pk: int) -> HttpResponse:
     return render(request, "collection/_track.html", _context(pk))
+
+
+@require_POST
+def cut(request: HttpRequest, pk: int) -> HttpResponse:
+    """Add the parts of a file as tracks, or take them out again."""
+    track = get_object_or_404(Track, pk=pk)
+    form = CutForm(request.POST)
+    key = form.cleaned_data["key"] if form.is_valid() else ""
+    try:
+        if key:
+            added = counted(services.cut_track(track=track, key=key), "track")
+            messages.success(request, f"{added} of this file added to the collection. The file stays as it is.")
+        else:
+            removed = counted(services.join_track(track=track), "track")
+            messages.success(request, f"{removed} of this file taken out of the collection. The file stays.")
+    except RumbrelError as error:
+        messages.error(request, str(error))
+    return redirect("collection:track", pk)
 
 
 @require_POST

@@ -1,0 +1,95 @@
+"""Tracks that are parts of one file: added on request, and kept in line with their file."""
+
+from collections.abc import Iterable
+from pathlib import Path
+
+from django.db import transaction
+from django.utils import timezone
+
+from rumbrel.core.errors import DecodeError, RumbrelError
+from rumbrel.core.inspection import Facts
+from rumbrel.core.inspection.stretches import Part, cut_out, part_of
+from rumbrel.core.workflows.cut_tracks import Cutting, cuttings_of
+
+from ..facts import derived_columns, is_of, kept_facts, kept_path, search_words
+from ..models import DeepLook, SourceFolder, Track, TrackFacts
+from ..queries import facts_by_id
+from .recount import recount_folder
+
+__all__ = ["cut_track", "cuttings_for", "join_track", "refresh_cuts"]
+
+
+def cuttings_for(track: Track, facts: Facts) -> list[Cutting]:
+    """The ways in which a track can be cut that is whole and there."""
+    return [] if track.missing_since or track.cut_of_id else cuttings_of(facts)
+
+
+def cut_track(*, track: Track, key: str) -> int:
+    """Add the parts of a file as tracks, in place of those there were; returns how many. Raises RumbrelError."""
+    facts = facts_by_id([track.pk]).get(track.pk)
+    found = next((each for each in cuttings_for(track, facts) if each.key == key), None) if facts else None
+    if facts is None or found is None:
+        raise RumbrelError("The file cannot be cut that way any more. Show its page again.")
+    if found.error:
+        raise RumbrelError(found.error)
+    with transaction.atomic():
+        wanted = {kept_path(Path(cut_out(facts, part).key)) for part in found.parts}
+        track.cuts.exclude(path__in=wanted).delete()
+        for part in found.parts:
+            _keep(track, facts, part)
+    recount_folder(folder=track.folder)
+    return len(found.parts)
+
+
+def join_track(*, track: Track) -> int:
+    """Take the parts of a file out of the collection; the file stays. Returns how many there were."""
+    removed = track.cuts.count()
+    track.cuts.all().delete()
+    recount_folder(folder=track.folder)
+    return removed
+
+
+def _keep(whole: Track, facts: Facts, part: Part, row: Track | None = None) -> None:
+    """Write a part: where its file lies, and as its facts say. What a look told of another file is forgotten."""
+    cut = cut_out(facts, part)
+    path = kept_path(Path(cut.key))
+    track = row or Track.objects.filter(path=path).first() or Track()
+    track.path, track.folder_id, track.relative, track.cut_of = path, whole.folder_id, whole.relative, whole
+    derived_columns(track, cut).save()
+    data = {"data": kept_facts(cut), "words": search_words(track, cut)}
+    TrackFacts.objects.update_or_create(track=track, defaults=data)
+    look = DeepLook.objects.filter(track=track).first()
+    if look is not None and not is_of(look, cut):
+        look.delete()
+
+
+def refresh_cuts(*, folder: SourceFolder) -> None:
+    """Bring the parts of a folder's files into line with these, wherever they lie by now. A part that does not lie
+    in its file any more is missing."""
+    for whole in Track.objects.filter(folder=folder, cuts__isnull=False).distinct():
+        cuts = list(whole.cuts.all())
+        facts = facts_by_id([whole.pk, *(cut.pk for cut in cuts)])
+        if whole.missing_since is not None or not facts[whole.pk].usable:
+            _lose(cuts)
+            continue
+        for cut in cuts:
+            part = part_of(facts[cut.pk])
+            try:
+                if part is not None and not _in_line(cut, whole, facts[cut.pk], facts[whole.pk]):
+                    _keep(whole, facts[whole.pk], part, cut)
+            except DecodeError:
+                _lose([cut])
+
+
+def _in_line(cut: Track, whole: Track, of_part: Facts, of_file: Facts) -> bool:
+    there = all(
+        getattr(of_part, name) == getattr(of_file, name)
+        for name in ("path", "size_bytes", "modified_ns", "sound_index")
+    )
+    same = (cut.folder_id, cut.relative, cut.facts_version) == (whole.folder_id, whole.relative, whole.facts_version)
+    return there and same and cut.missing_since is None
+
+
+def _lose(cuts: Iterable[Track]) -> None:
+    ids = [cut.pk for cut in cuts if cut.missing_since is None]
+    Track.objects.filter(pk__in=ids).update(missing_since=timezone.now(), fault="missing", usable=False, whole=False)
