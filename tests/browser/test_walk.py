@@ -260,6 +260,19 @@ class ListenTests(FolderCase):
         self.assertGreater(page.locator("[data-mark]").bounding_box()["width"], 1_000, "what is marked fills the ruler")
         page.keyboard.press("0")
         expect(page.get_by_label("What is looked at")).to_have_value("whole")
+        # A sample of it as a target would make it; changing over to the source keeps the place.
+        page.goto(f"{self.instance.address}/targets/speech-small/")
+        page.get_by_label("From second").fill("8")
+        page.get_by_role("button", name="Make the sample").click()
+        after, now = page.get_by_role("button", name="Hear after"), page.get_by_role("button", name="Hear now")
+        after.click(timeout=A_WHILE_MS)
+        expect(after).to_have_attribute("aria-pressed", "true")
+        expect(page.locator("[data-sample-at]")).to_have_text(re.compile(r"^[1-9]\.\d s"), timeout=A_WHILE_MS)
+        now.click()
+        expect(now).to_have_attribute("aria-pressed", "true")
+        expect(page.locator("[data-sample-at]")).to_have_text(re.compile(r"^[1-9]\.\d s"), timeout=A_WHILE_MS)
+        now.click()
+        expect(now).to_have_attribute("aria-pressed", "false")
         self.assertEqual(self.faults, [])
 
 

@@ -6,7 +6,7 @@ from typing import Any
 from django import forms
 
 from rumbrel.core.forecast import WhenPresent
-from rumbrel.core.targets import Target, all_targets, find_target
+from rumbrel.core.targets import Target, all_targets, listed_target
 from rumbrel.core.workflows.convert import LevelWish
 
 from .services import BatchWish
@@ -43,7 +43,7 @@ class ForecastForm(forms.Form):
 
     def target_chosen(self) -> Target:
         """Raises TargetError for a name that no target has."""
-        return find_target(self.data.get("target") or FIRST_TARGET)
+        return listed_target(self.data.get("target") or FIRST_TARGET)
 
     def wish(self) -> BatchWish:
         """Choices that cannot be are left open. Raises TargetError for a name that no target has."""

@@ -48,6 +48,11 @@ class Rumbrel:
         return self.data / "undo"
 
     @property
+    def targets(self) -> Path:
+        """The user's own targets, and their earlier versions."""
+        return self.data / "targets"
+
+    @property
     def ledger(self) -> Path:
         return self.data / "ledger"
 

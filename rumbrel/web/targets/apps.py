@@ -1,7 +1,9 @@
 """Targets and what plays where."""
 
 from django.apps import AppConfig
+from django.conf import settings
 
+from rumbrel.core.targets.catalogue import use_own_targets
 from rumbrel.web.ui.navigation import Entry, add_entry
 
 
@@ -9,5 +11,13 @@ class TargetsConfig(AppConfig):
     name = "rumbrel.web.targets"
 
     def ready(self) -> None:
+        use_own_targets(lambda: settings.RUMBREL.targets)
         add_entry(Entry(order=20, address="targets:where", label="What plays where"))
-        add_entry(Entry(order=30, address="targets:index", label="Targets"))
+        add_entry(
+            Entry(
+                order=30,
+                address="targets:index",
+                label="Targets",
+                below=("targets:target", "targets:edit", "targets:keep"),
+            )
+        )

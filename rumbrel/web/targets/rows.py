@@ -3,12 +3,15 @@
 from dataclasses import dataclass
 
 from rumbrel.core.encoders.encodings import encoding_for
+from rumbrel.core.forecast.planning import plan_sound
+from rumbrel.core.inspection import Facts
+from rumbrel.core.places import file_system_for
 from rumbrel.core.targets import Accepts, FitKind, Target
 from rumbrel.web.ui.words import FIT_WORDS
 
 from .standing import FIT_KINDS, Standing
 
-__all__ = ["StandingRow", "TargetRow", "standing_row", "target_row"]
+__all__ = ["HourRow", "StandingRow", "TargetRow", "hour_rows", "rule_lines", "standing_row", "target_row"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -65,3 +68,75 @@ def standing_row(standing: Standing) -> StandingRow:
         counts=tuple(zip(FIT_KINDS, standing.counts, standing.seconds, strict=True)),
         name=f"{standing.target.name}: {said}",
     )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class HourRow:
+    """What an hour of some sound takes when it is made for a target: bytes, and between which bounds they may lie;
+    text says why there is nothing."""
+
+    source: str
+    size_bytes: int = 0
+    least_bytes: int = 0
+    most_bytes: int = 0
+    text: str = ""
+
+    @property
+    def exact(self) -> bool:
+        return self.least_bytes == self.most_bytes
+
+
+_HOURS = (
+    ("44.1 kHz, 16 bit, stereo", 44_100, 16, 2), ("48 kHz, 24 bit, stereo", 48_000, 24, 2),
+    ("96 kHz, 24 bit, stereo", 96_000, 24, 2), ("44.1 kHz, 16 bit, mono", 44_100, 16, 1),
+)  # fmt: skip
+_HOUR_SECONDS = 3600
+
+
+def hour_rows(target: Target) -> tuple[HourRow, ...]:
+    """The price of an hour of usual sounds, from WAV, so that something has to be made of it."""
+    rows = []
+    for name, rate, depth, channels in _HOURS:
+        facts = Facts(
+            path="hour.wav", container="wav", codec="pcm", lossless=True, sample_rate=rate, bit_depth=depth,
+            channels=channels, samples=rate * _HOUR_SECONDS, bitrate_bps=rate * depth * channels,
+            bitrate_mode="constant", sound_streams=1, size_bytes=rate * depth * channels // 8 * _HOUR_SECONDS,
+        )  # fmt: skip
+        # Even what would be taken as it is.
+        step = plan_sound(facts, target, changes_sound=True)
+        after = step.after
+        if after is None:
+            rows.append(HourRow(source=name, text=step.reason))
+        else:
+            rows.append(
+                HourRow(
+                    source=name, size_bytes=after.size_bytes, least_bytes=after.least_bytes, most_bytes=after.most_bytes
+                )
+            )
+    return tuple(rows)
+
+
+_LEVEL_WORDS = {
+    "none": "unchanged", "track": "every track at {lufs:g} LUFS", "album": "every album at {lufs:g} LUFS, its tracks as they stand to each other",
+    "tags": "unchanged, the gain to {lufs:g} LUFS stated in tags",
+}  # fmt: skip
+
+
+def rule_lines(target: Target) -> tuple[tuple[str, str], ...]:
+    """(what, how) of everything a target does beside coding."""
+    level, tags, names, lists = target.level, target.tags, target.names, target.playlists
+    loudness = _LEVEL_WORDS[level.mode].format(lufs=level.loudness_lufs)
+    if level.mode in ("track", "album"):
+        loudness += f", peaks at most {level.ceiling_dbtp:g} dBTP" + (", limited" if level.limits else "")
+    covers = {"all": "all", "front": "the front one", "none": "none"}[tags.covers]
+    if tags.covers != "none" and tags.cover_pixels:
+        covers += f", at most {tags.cover_pixels} pixels"
+    return (
+        ("Loudness", loudness),
+        ("Tags", ", ".join(tags.keep) if tags.keep else "all that the format holds"),
+        ("Covers", covers),
+        ("Names", names.pattern or "as the sources are named, in their folders"),
+        ("File system", file_system_for(names.file_system).label),
+        ("Lists", "none" if lists.kind == "none" else lists.kind.upper() + (", a folder for each" if lists.folder_each else "")),
+        ("Judged", "strictly: no tolerance, no fault" if target.strict else "with the usual tolerance in bitrates"),
+    )  # fmt: skip

@@ -22,6 +22,7 @@ from rumbrel.web.playlists.services import make_playlist
 from rumbrel.web.settings import base
 from rumbrel.web.settings.ours import secret_key
 from rumbrel.web.tags.services import start_edit
+from rumbrel.web.targets.services import keep_target, make_sample, target_text
 from rumbrel.web.ui.middleware import bodiless_head
 from tests.web.case import WebCase
 
@@ -43,6 +44,9 @@ _OF_FOLDERS = (
 )  # fmt: skip
 
 
+_OF_OWN_TARGETS = ("targets:remove", "targets:put-back", "targets:keep")
+
+
 class SafetyCase(WebCase):
     def setUp(self) -> None:
         super().setUp()
@@ -51,6 +55,9 @@ class SafetyCase(WebCase):
         self.playlist = make_playlist(name="List", track_ids=pulled_ids())
         self.disc = Disc.objects.create(playlist=self.playlist)
         self.batch = start_batch(track_ids=pulled_ids(), wish=BatchWish(target=find_target("archive-flac")))
+        self.own = keep_target(text=target_text("car-mp3"))
+        track = Track.objects.get(relative="a/peal <b>.flac")
+        self.sample = make_sample(track=track, target=find_target("car-mp3"), start_seconds=0).path.name
         self.view = keep_view(name="Bells <b>", query="format=WAV")
         self.edit = start_edit(track_ids=pulled_ids(), wish=TagWish(values={"genre": "Bells <b>"}))
         self.work()
@@ -82,6 +89,10 @@ class SafetyCase(WebCase):
                 values["kind"] = "bin"
             if "number" in parameters:
                 values["number"] = 0
+            if "slug" in parameters:
+                values["slug"] = self.own.slug if name in _OF_OWN_TARGETS else "car-mp3"
+            if "name" in parameters:
+                values["name"] = self.sample
             found[name] = reverse(name, kwargs=values)
         return found
 

@@ -13,7 +13,7 @@ from .check_fixity import (
 )
 from .choose_sound import choose_sound
 from .cut_tracks import cut_track, cuttings_for, join_track
-from .hear_track import Heard, TrackUnheard, hear_track
+from .hear_track import Heard, TrackUnheard, hear_track, see_that_it_is_there
 from .keep_dropped import keep_dropped, keep_dropped_file, scan_dropped
 from .keep_facts import keep_edited
 from .keep_views import keep_view, remove_view, restore_view
@@ -69,6 +69,7 @@ __all__ = [
     "restore_view",
     "scan_dropped",
     "scan_folder",
+    "see_that_it_is_there",
     "show_cover",
     "start_bag",
     "start_fixity",

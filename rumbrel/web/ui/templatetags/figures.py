@@ -10,6 +10,7 @@ from django.utils.html import format_html
 from django.utils.timesince import timesince
 
 from rumbrel.core.disc.red_book import format_msf
+from rumbrel.core.targets import FitKind, Target
 
 from .. import words
 
@@ -106,6 +107,12 @@ def now_after(now: float, after: float, largest: float) -> dict[str, object]:
     """The source's size over the result's, on one scale for the whole table."""
     scale = lambda value: max(0.5, 100 * value / largest) if value and largest else 0  # noqa: E731
     return {"now": scale(now), "after": scale(after)}
+
+
+@register.filter
+def fit_words(kind: FitKind, target: Target) -> str:
+    """What a fit is called for a target."""
+    return words.fit_word(kind, target)
 
 
 @register.filter

@@ -6,6 +6,7 @@ import { startFocus } from "./focus.js";
 import { startHearing } from "./hearing.js";
 import { startKeyboard } from "./keyboard.js";
 import { startOrdering } from "./ordering.js";
+import { startSamples } from "./sample.js";
 import { startTheme } from "./theme.js";
 
 startTheme();
@@ -16,3 +17,4 @@ startOrdering();
 startAnnouncing();
 startFocus();
 startHearing();
+startSamples();

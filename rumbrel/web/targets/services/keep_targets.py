@@ -1,0 +1,85 @@
+"""The user's own targets: TOML files in the data folder, every earlier version kept beside them."""
+
+import re
+from pathlib import Path
+
+from django.conf import settings
+from django.utils.text import slugify
+
+from rumbrel.core.errors import TargetError
+from rumbrel.core.files import output_errors, write_whole
+from rumbrel.core.targets import Target
+from rumbrel.core.targets.catalogue import own_targets, shipped_targets, shipped_text
+from rumbrel.core.targets.parsing import parse_target
+
+__all__ = ["keep_target", "put_back_target", "remove_target", "target_text"]
+
+_NAME = re.compile(r"^name\s*=\s*", re.M)
+
+
+def _file(slug: str) -> Path:
+    return settings.RUMBREL.targets / f"{slug}.toml"
+
+
+def _versions(slug: str) -> Path:
+    return settings.RUMBREL.targets / "versions" / slug
+
+
+def target_text(slug: str) -> str:
+    """A target's TOML, as it was written. Raises TargetError where there is no such target."""
+    if slug in {target.slug for target in shipped_targets()}:
+        return shipped_text(slug)
+    if slug not in {target.slug for target in own_targets().targets}:
+        raise TargetError(f"There is no target '{slug[:80]}'.")
+    return _file(slug).read_text(encoding="utf-8")
+
+
+def keep_target(*, text: str, slug: str = "") -> Target:
+    """Keep a target of the user's own: a new one, called after its name, or another version of one there is. Raises
+    TargetError with what is wrong, and then nothing is kept."""
+    text = text.replace("\r\n", "\n")
+    shipped = {target.slug for target in shipped_targets()}
+    own = {target.slug for target in own_targets().targets}
+    if slug and slug not in own:
+        raise TargetError("The targets that ship with Rumbrel stay as they are. Make a copy, and edit that.")
+    target = parse_target(text, slug=slug or "own")
+    slug = slug or _free_slug(target.name, shipped | own)
+    target = parse_target(text, slug=slug)
+    if _file(slug).exists():
+        _keep_version(slug)
+    with output_errors(settings.RUMBREL.targets):
+        write_whole(_file(slug), text)
+    return target
+
+
+def _free_slug(name: str, taken: set[str]) -> str:
+    start = slugify(name)[:60].strip("-_").replace("_", "-") or "own"
+    start = re.sub(r"-+", "-", start)
+    number, slug = 1, start
+    while slug in taken or _file(slug).exists():
+        number += 1
+        slug = f"{start}-{number}"
+    return slug
+
+
+def _keep_version(slug: str) -> None:
+    count = sum(1 for _ in _versions(slug).glob("*.toml")) if _versions(slug).exists() else 0
+    with output_errors(settings.RUMBREL.targets):
+        write_whole(_versions(slug) / f"{count + 1:04d}.toml", _file(slug).read_bytes())
+
+
+def remove_target(*, slug: str) -> None:
+    """Take an own target away; its last version can be put back. Raises TargetError for one of the catalogue."""
+    if slug not in {target.slug for target in own_targets().targets}:
+        raise TargetError("Only targets of your own can be removed.")
+    _keep_version(slug)
+    with output_errors(settings.RUMBREL.targets):
+        _file(slug).unlink()
+
+
+def put_back_target(*, slug: str) -> None:
+    """The last version of a removed target. Raises TargetError where there is none, or the name is taken again."""
+    versions = sorted(_versions(slug).glob("*.toml")) if re.fullmatch(r"[a-z0-9-]+", slug) else []
+    if not versions or _file(slug).exists():
+        raise TargetError("That target cannot be put back: it is there, or was never here.")
+    write_whole(_file(slug), versions[-1].read_bytes())

@@ -1,0 +1,173 @@
+"""A target's own page, a sample made with it, and targets of the user's own."""
+
+import io
+import re
+from unittest import mock
+
+import numpy as np
+import soundfile
+from django.conf import settings
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.urls import reverse
+
+from rumbrel.core.errors import TargetError
+from rumbrel.core.targets import all_targets, find_target, listed_target
+from rumbrel.core.targets.catalogue import shipped_targets
+from rumbrel.web.batches.services import BatchWish, start_batch
+from rumbrel.web.collection.models import Track
+from rumbrel.web.targets.rows import hour_rows
+from rumbrel.web.targets.services import keep_target, make_sample, target_text
+from tests.signals import melody, write_sound
+from tests.web.case import WebCase
+
+OWN = """name = "Tour bus, MP3 160"
+device = "the bus"
+[[accepts]]
+codec = "mp3"
+containers = ["mp3"]
+[make]
+encoding = "mp3"
+bitrate_kbps = {kbps}
+"""
+
+
+class TargetPageTests(WebCase):
+    def test_it_says_what_is_accepted_made_and_what_an_hour_takes(self) -> None:
+        self.gather()
+        page = self.page(reverse("targets:target", args=["radio-mp3"]))
+        self.assert_all_in(
+            ("Accepts as it is", "exactly 128 kbit/s", "high-pass 10 Hz", "strictly: no tolerance", "An hour of sound"),
+            page,
+        )
+        stands = self.fragment(reverse("targets:stands", args=["radio-mp3"]))
+        self.assertEqual(re.findall(r"fit=(\w+)\">([\d,]+)<", stands), [("convert", "2"), ("cannot", "1")])
+        self.assertEqual(self.client.get(reverse("targets:target", args=["no-such"])).status_code, 404)
+
+    def test_an_hour_is_counted_as_the_trade_counts_it(self) -> None:
+        """Constant 320 kbit/s: 144 MB (arithmetic); 44.1 kHz, 16 bit, stereo: 635 MB (IEC 60908: 176,400 bytes a second)."""
+        mp3 = hour_rows(find_target("car-mp3"))[0]
+        self.assertTrue(mp3.exact)
+        self.assertAlmostEqual(mp3.size_bytes / 1e6, 144, delta=0.1)
+        disc = {row.source: row.size_bytes for row in hour_rows(find_target("disc-wav"))}
+        self.assertEqual(set(disc.values()), {3600 * 176_400 + 44})
+        flac = hour_rows(find_target("archive-flac"))[0]
+        self.assertTrue(flac.least_bytes < flac.size_bytes < flac.most_bytes)
+        self.assertLess(flac.size_bytes, 3600 * 176_400)
+
+
+class SampleTests(WebCase):
+    def setUp(self) -> None:
+        super().setUp()
+        sound = np.int16(melody(3, seconds=60)[:, None] * 20_000)
+        self.path = write_sound(self.source / "a.flac", sound=np.repeat(sound, 2, axis=1))
+        self.scan()
+        self.track = Track.objects.get()
+
+    def asked(self, **query: object) -> str:
+        return self.fragment(reverse("targets:sample", args=["archive-flac"]), **query)
+
+    def test_twenty_seconds_from_a_place_on_are_made_and_heard(self) -> None:
+        page = self.asked(track=self.track.pk, start=30)
+        self.assertIn("#t=30.0,50.0", page)
+        address = re.search(r'src="([^"]+/sample/[^"]+)"', page)[1]
+        answer = self.client.get(address, headers={"Range": "bytes=0-"})
+        self.assertEqual(answer["Content-Type"], "audio/wav")
+        wave = b"".join(self.client.get(address).streaming_content)
+        heard, rate = soundfile.read(io.BytesIO(wave), dtype="int16")
+        whole, _ = soundfile.read(self.path, dtype="int16")
+        np.testing.assert_array_equal(heard, whole[30 * rate : 50 * rate])
+
+    def test_at_the_end_it_is_the_last_twenty_seconds_and_of_a_short_track_all(self) -> None:
+        made = make_sample(track=self.track, target=find_target("car-mp3"), start_seconds=55)
+        self.assertAlmostEqual(made.facts.duration_seconds, 20, delta=0.1)
+        self.assertLess(made.difference_db or 0, -10)
+        write_sound(self.source / "short.flac", 44_100)
+        self.scan()
+        short = Track.objects.get(relative="short.flac")
+        made = make_sample(track=short, target=find_target("car-mp3"), start_seconds=9)
+        self.assertAlmostEqual(made.seconds, 1)
+
+    def test_what_cannot_be_is_said_and_old_samples_are_swept(self) -> None:
+        self.assertIn("Choose a track", self.asked(track=99, start=0))
+        self.assertIn("Choose a track", self.asked(track=self.track.pk, start="x"))
+        with mock.patch("rumbrel.web.targets.services.make_sample._MOST_KEPT", 2):
+            names = [
+                make_sample(track=self.track, target=find_target(slug), start_seconds=0).path
+                for slug in ("car-mp3", "open-opus", "archive-flac")
+            ]
+        self.assertEqual([path.exists() for path in names], [False, True, True])
+        for name in (names[0].name, "..", "no.mp3"):
+            gone = self.client.get(reverse("targets:sample-sound", args=["car-mp3", name]))
+            self.assertEqual(
+                (gone.status_code, gone.content), (409, b"This sample is not kept any more. Make it again.")
+            )
+        self.path.unlink()
+        self.assertIn("The file is not there", self.asked(track=self.track.pk, start=0))
+
+
+class OwnTargetTests(WebCase):
+    def keep(self, slug: str, text: str) -> str:
+        return self.client.post(reverse("targets:keep", args=[slug]), {"text": text}, follow=True).content.decode()
+
+    def test_a_copy_is_made_edited_used_removed_and_put_back(self) -> None:
+        page = self.page(reverse("targets:edit", args=["car-mp3"]))
+        self.assertIn("USB stick for the car, MP3 320, own", page)
+        page = self.keep("car-mp3", OWN.format(kbps=160).replace("\n", "\r\n"))
+        self.assert_all_in(("Tour bus, MP3 160 is kept", "tour-bus-mp3-160"), page)
+        self.assertEqual(listed_target("tour-bus-mp3-160").make.settings.bitrate_kbps, 160)
+        self.assertEqual(target_text("car-mp3"), target_text("car-mp3").replace("own", "own"))
+        self.gather()
+        batch = start_batch(track_ids=self.pull_all(), wish=BatchWish(target=listed_target("tour-bus-mp3-160")))
+        self.keep("tour-bus-mp3-160", OWN.format(kbps=192))
+        self.work()
+        made = next(settings.RUMBREL.results.rglob("*.mp3"))
+        self.assertEqual(soundfile.info(made).format, "MP3")
+        batch.refresh_from_db()
+        self.assertEqual(batch.target["make"]["settings"]["bitrate_kbps"], 160, "what was started goes on as it was")
+        self.assertEqual(listed_target("tour-bus-mp3-160").make.settings.bitrate_kbps, 192)
+        versions = settings.RUMBREL.targets / "versions" / "tour-bus-mp3-160"
+        self.assertIn("bitrate_kbps = 160", (versions / "0001.toml").read_text())
+        page = self.client.post(reverse("targets:remove", args=["tour-bus-mp3-160"]), follow=True).content.decode()
+        self.assertNotIn("Tour bus", page.split("<main")[1])
+        with self.assertRaisesRegex(TargetError, "There is no target"):
+            listed_target("tour-bus-mp3-160")
+        back = re.search(r'action="(/targets/[^"]+/put-back/)"', page)[1]
+        self.assertIn("MP3 192 kbit/s", self.client.post(back, follow=True).content.decode())
+        self.assertIn("cannot be put back", self.client.post(back, follow=True).content.decode())
+
+    def test_what_cannot_be_is_refused_with_its_line_and_nothing_typed_is_lost(self) -> None:
+        for text, words in (
+            (OWN.format(kbps=161), "161"),
+            (OWN.format(kbps='"x"'), "bitrate_kbps"),
+            ("name = ", "not valid TOML"),
+            (OWN.format(kbps=160) + "sparkle = 1\n", "sparkle"),
+        ):
+            page = self.keep("car-mp3", text)
+            self.assertIn(words, page.split('role="alert">')[1].split("</p>")[0])
+            self.assertIn(text.splitlines()[-1].replace('"', "&quot;"), page)
+        self.assertEqual(all_targets(), shipped_targets())
+        with self.assertRaisesRegex(TargetError, "stay as they are"):
+            keep_target(text=OWN.format(kbps=160), slug="car-mp3")
+
+    def test_a_file_is_taken_and_given_back_and_names_are_never_shared(self) -> None:
+        for slug in ("tour-bus-mp3-160", "tour-bus-mp3-160-2"):
+            file = SimpleUploadedFile("mine.toml", OWN.format(kbps=160).encode())
+            page = self.client.post(reverse("targets:add"), {"file": file}, follow=True)
+            self.assertEqual(page.redirect_chain[-1][0], reverse("targets:target", args=[slug]))
+        text = self.client.get(reverse("targets:text", args=[slug]))
+        self.assertEqual(text.content.decode(), OWN.format(kbps=160))
+        bad = SimpleUploadedFile("mine.toml", b"\xff\xfe")
+        refused = self.client.post(reverse("targets:add"), {"file": bad}, follow=True).content.decode()
+        self.assertIn("not written in UTF-8", refused)
+        (settings.RUMBREL.targets / "broken.toml").write_text("name = ")
+        (settings.RUMBREL.targets / "car-mp3.toml").write_text(OWN.format(kbps=160))
+        page = self.page(reverse("targets:index"))
+        self.assert_all_in(("not valid TOML", "is passed over", "your own"), page)
+        self.assertEqual(find_target("car-mp3").make.settings.bitrate_kbps, 320)
+
+    def test_a_page_of_the_web_reads_no_file_that_an_address_names(self) -> None:
+        path = self.source / "elsewhere.toml"
+        path.write_text(OWN.format(kbps=160))
+        self.assertEqual(find_target(str(path)).name, "Tour bus, MP3 160")
+        page = self.client.get(reverse("batches:forecast"), {"target": str(path)}, follow=True).content.decode()
+        self.assertIn("There is no target", page)
