@@ -47,6 +47,7 @@ def make_collection(folder: Path) -> tuple[Path, Path]:
         list(pool.map(_make_piece, [str(folder)] * len(pieces), pieces))
         film.result()
     _make_faulty(folder)
+    _write_sheet(folder)
     mark.touch()
     return trust, transfers
 
@@ -132,6 +133,29 @@ def _make_film(path: Path) -> None:
                 film.mux(sound.encode(piece))
             film.mux(sound.encode(None))
         move_into_place(working, path, replaces=True)
+
+
+SHEET_OF = "Tape transfers/Evening concert/Evening concert, part one"
+SHEET = """PERFORMER "T. Vaerle"
+TITLE "Evening concert"
+FILE "Evening concert, part one.flac" WAVE
+  TRACK 01 AUDIO
+    TITLE "Welcome, and a long first hymn"
+    INDEX 01 00:00:00
+  TRACK 02 AUDIO
+    TITLE "Variations on a tower clock"
+    INDEX 01 02:10:00
+  TRACK 03 AUDIO
+    TITLE "Dusk"
+    INDEX 01 04:30:20
+"""
+
+
+def _write_sheet(folder: Path) -> None:
+    """A cue sheet beside a long recording, by which it can be cut into tracks."""
+    sheet = (folder / SHEET_OF).with_suffix(".cue")
+    if not sheet.exists():
+        write_whole(sheet, SHEET)
 
 
 def _make_faulty(folder: Path) -> None:

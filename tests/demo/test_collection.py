@@ -7,9 +7,10 @@ from unittest import TestCase
 
 import numpy as np
 
-from demo.collection import _make_faulty, _make_piece, piece_path
+from demo.collection import SHEET, SHEET_OF, _make_faulty, _make_piece, _write_sheet, piece_path
 from demo.pieces import PIECES
 from demo.synthesis import chunks
+from rumbrel.core.disc.cue_sheet import parse_cue_sheet
 from rumbrel.core.disc.media import medium_for
 from rumbrel.core.inspection import inspect_file
 from tests.marks import slow
@@ -34,6 +35,15 @@ class DemoTests(TestCase):
         ):
             self.assertTrue(wanted <= values, wanted - values)
         self.assertEqual(len({piece.name.casefold() for piece in PIECES}), len(PIECES))
+
+    def test_the_cue_sheet_cuts_the_piece_that_it_lies_beside(self) -> None:
+        piece = next(piece for piece in PIECES if piece.name == SHEET_OF)
+        sheet = parse_cue_sheet(SHEET)
+        self.assertEqual({track.file.name for track in sheet.tracks}, {f"{Path(SHEET_OF).name}.{piece.encoding}"})
+        self.assertLess(sheet.tracks[-1].start_sector / 75, piece.seconds - 60)
+        for _ in range(2):
+            _write_sheet(self.folder)
+        self.assertEqual((self.folder / f"{SHEET_OF}.cue").read_text(), SHEET)
 
     def test_a_piece_comes_out_the_same_every_time_and_sounds(self) -> None:
         for maker in {piece.maker for piece in PIECES}:
