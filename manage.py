@@ -5,6 +5,8 @@ import sys
 
 
 def main() -> None:
+    # The work is shared out to a process a core; see run.
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "rumbrel.web.settings.base")
     from django.core.management import execute_from_command_line
 

@@ -4,6 +4,7 @@ The checker is axe-core, from the npm registry, for tests only; its rules follow
 """
 
 import re
+from collections import Counter
 from pathlib import Path
 from urllib.parse import urlsplit
 
@@ -17,7 +18,10 @@ _AXE = Path(__file__).with_name("axe.min.js").read_text()
 _LARGEST_BYTES = 150_000
 _OF_A_KIND = 3
 """Of pages that differ by numbers alone, so many are looked at; the links to the others are only followed."""
-_DOWNLOADS = ("/results/", "/download/", "/image/", "/tracks/export.", "/checksums/")
+_MOST_OF_A_PATH = 6
+"""With whatever choices in its address: there is no end of choices put together."""
+_MOST_FOLLOWED = 6
+_DOWNLOADS = ("/results/", "/download/", "/image/", "/tracks/export.", "/checksums/", "/toml/")
 _RUN = """async () => (await axe.run(document, {resultTypes: ["violations"]})).violations.flatMap(
     (rule) => rule.nodes.map((node) => `${rule.id}: ${node.html.slice(0, 160)} (${node.failureSummary.slice(0, 200)})`))"""
 _CONTRAST = """async () => (await axe.run(document, {runOnly: ["color-contrast"]})).violations.flatMap(
@@ -27,8 +31,9 @@ _WIDER = "document.documentElement.scrollWidth - document.documentElement.client
 
 def _kind(address: str) -> str:
     parts = urlsplit(address)
-    names = sorted(part.split("=")[0] for part in parts.query.split("&"))
-    return re.sub(r"\d+", "N", parts.path) + "?" + "&".join(names)
+    names = sorted({part.split("=")[0] for part in parts.query.split("&")})
+    path = re.sub(r"^/targets/[^/]+/", "/targets/NAME/", re.sub(r"\d+", "N", parts.path))
+    return f"{path}?{'&'.join(names)}"
 
 
 class CrawlCase(BrowserCase):
@@ -36,14 +41,22 @@ class CrawlCase(BrowserCase):
         """Look at every page; returns their titles by their paths. What is wrong is collected and told at once."""
         page = self.page(viewport={"width": 1280, "height": 800}, color_scheme="light", reduced_motion="reduce")
         self.wrong: list[str] = []
-        waiting, seen, kinds, titles = ["/"], {"/"}, {}, {}
+        waiting, seen, kinds, titles, paths = ["/"], {"/"}, {}, {}, Counter[str]()
         while waiting:
             address = waiting.pop(0)
             kind = _kind(address)
             kinds[kind] = kinds.get(kind, 0) + 1
-            if any(mark in address for mark in _DOWNLOADS) or kinds[kind] > _OF_A_KIND:
+            if kinds[kind] > _MOST_FOLLOWED:
+                continue
+            path = kind.partition("?")[0]
+            if (
+                any(mark in address for mark in _DOWNLOADS)
+                or kinds[kind] > _OF_A_KIND
+                or paths[path] >= _MOST_OF_A_PATH
+            ):
                 self._follow(page, address)
                 continue
+            paths[path] += 1
             self._look(page, address, titles)
             links = page.evaluate("[...document.querySelectorAll('a[href]')].map((a) => a.href)")
             for link in links:
@@ -59,7 +72,7 @@ class CrawlCase(BrowserCase):
 
     def _follow(self, page: Page, address: str) -> None:
         # Made while it is sent: the server knows no length of it, and its answer to HEAD is not one that all take.
-        made = any(mark in address for mark in ("/download/", "/tracks/export.", "/checksums/"))
+        made = any(mark in address for mark in ("/download/", "/tracks/export.", "/checksums/", "/toml/"))
         ask = page.request.get if made else page.request.head
         answer = ask(self.instance.address + address)
         if answer.status != 200 or (ask == page.request.head and answer.body()):

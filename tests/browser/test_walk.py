@@ -101,13 +101,13 @@ class WalkTests(BrowserCase):
 
     def test_a_choice_made_with_the_arrow_keys_waits_for_enter(self) -> None:
         page = self.page(viewport={"width": 1280, "height": 800})
-        page.get_by_label("Format").focus()
+        page.get_by_label("Format", exact=True).focus()
         page.keyboard.press("ArrowDown")
         page.keyboard.press("ArrowDown")
         expect(page.get_by_text(re.compile(r"^29 of 29 tracks"))).to_be_visible()
         page.keyboard.press("Enter")
         expect(page.get_by_text(re.compile(r"^29 of 29 tracks"))).to_have_count(0)
-        expect(page.get_by_label("Format")).to_be_focused()
+        expect(page.get_by_label("Format", exact=True)).to_be_focused()
 
     def test_the_focus_stays_and_an_end_is_said_wherever_the_user_is(self) -> None:
         page = self.page("/folders/", viewport={"width": 1280, "height": 800})

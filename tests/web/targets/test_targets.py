@@ -68,8 +68,8 @@ class SampleTests(WebCase):
 
     def test_twenty_seconds_from_a_place_on_are_made_and_heard(self) -> None:
         page = self.asked(track=self.track.pk, start=30)
-        self.assertIn("#t=30.0,50.0", page)
-        address = re.search(r'src="([^"]+/sample/[^"]+)"', page)[1]
+        self.assertIn('data-sample-start="30.0" data-sample-end="50.0"', page)
+        address = re.search(r'data-sample="([^"]+/sample/[^"]+)"', page)[1]
         answer = self.client.get(address, headers={"Range": "bytes=0-"})
         self.assertEqual(answer["Content-Type"], "audio/wav")
         wave = b"".join(self.client.get(address).streaming_content)
