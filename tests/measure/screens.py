@@ -90,6 +90,13 @@ def _screens(count: int) -> None:
         ("rows of a search that finds nearly all", f"{rows}?text=perf", None),
         ("rows from the middle, by length", f"{rows}?order=length&after={middle.pk}", None),
         ("rows narrowed by length and kind", f"{rows}?kind=lossless&least_minutes=3&most_minutes=4", None),
+        ("rows without a genre, by album and length", f"{rows}?lacks=genre&order=album&then=length", None),
+        (
+            "rows of some years, other columns",
+            f"{rows}?least_year=2024&order=year&turned=yes&columns=album&columns=year",
+            None,
+        ),
+        ("folders as groups", reverse("collection:groups") + "?by=folder", None),
         ("overview", reverse("collection:overview"), None),
         ("one track's page", reverse("collection:track", args=[middle.pk]), None),
         ("one track's panel", reverse("collection:panel", args=[middle.pk]), None),
@@ -105,6 +112,9 @@ def _screens(count: int) -> None:
     ):
         _show(label, address, values)
     once = [
+        ("one recording in other formats", lambda: _get(reverse("collection:duplicates") + "?kind=recording")),
+        ("reasons of one target, whole collection", lambda: _get(
+            reverse("targets:where") + "?tracks=all&target=car-mp3")),
         ("what plays where, whole collection", lambda: _get(reverse("targets:where") + "?tracks=all")),
         ("forecast, one target", lambda: forecast_tracks(wish=BatchWish(target=find_target("car-mp3")))),
         ("forecast, three targets", lambda: [
@@ -128,12 +138,12 @@ def _shorten(pulled: Sequence[int]) -> None:
     """Leave PULLED tracks on the list."""
     from rumbrel.web.collection.models import Pull
     from rumbrel.web.collection.queries import pull_list_of
-    from rumbrel.web.collection.services.pull_tracks import _recount
+    from rumbrel.web.collection.services.pull_tracks import recount_pulls
 
     keep = Pull.objects.order_by("pk").values_list("pk", flat=True)[PULLED - 1 : PULLED]
     if keep:
         Pull.objects.filter(pk__gt=keep[0]).delete()
-    _recount(pull_list_of())
+    recount_pulls(pull_list_of())
 
 
 def _client() -> Any:
