@@ -18,9 +18,10 @@ _AXE = Path(__file__).with_name("axe.min.js").read_text()
 _LARGEST_BYTES = 150_000
 _OF_A_KIND = 3
 """Of pages that differ by numbers alone, so many are looked at; the links to the others are only followed."""
-_MOST_OF_A_PATH = 6
-"""With whatever choices in its address: there is no end of choices put together."""
-_MOST_FOLLOWED = 6
+_MOST_OF_A_PATH = 12
+"""Of addresses that carry several choices at once, of one page: there is no end of choices put together."""
+_MOST_FOLLOWED = 20
+"""Of a kind of these."""
 _DOWNLOADS = ("/results/", "/download/", "/image/", "/tracks/export.", "/checksums/", "/toml/")
 _RUN = """async () => (await axe.run(document, {resultTypes: ["violations"]})).violations.flatMap(
     (rule) => rule.nodes.map((node) => `${rule.id}: ${node.html.slice(0, 160)} (${node.failureSummary.slice(0, 200)})`))"""
@@ -46,17 +47,14 @@ class CrawlCase(BrowserCase):
             address = waiting.pop(0)
             kind = _kind(address)
             kinds[kind] = kinds.get(kind, 0) + 1
-            if kinds[kind] > _MOST_FOLLOWED:
+            path, several = kind.partition("?")[0], "&" in kind
+            if several and kinds[kind] > _MOST_FOLLOWED:
                 continue
-            path = kind.partition("?")[0]
-            if (
-                any(mark in address for mark in _DOWNLOADS)
-                or kinds[kind] > _OF_A_KIND
-                or paths[path] >= _MOST_OF_A_PATH
-            ):
+            enough = kinds[kind] > _OF_A_KIND or (several and paths[path] >= _MOST_OF_A_PATH)
+            if enough or any(mark in address for mark in _DOWNLOADS):
                 self._follow(page, address)
                 continue
-            paths[path] += 1
+            paths[path] += several
             self._look(page, address, titles)
             links = page.evaluate("[...document.querySelectorAll('a[href]')].map((a) => a.href)")
             for link in links:

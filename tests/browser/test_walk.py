@@ -109,6 +109,25 @@ class WalkTests(BrowserCase):
         expect(page.get_by_text(re.compile(r"^29 of 29 tracks"))).to_have_count(0)
         expect(page.get_by_label("Format", exact=True)).to_be_focused()
 
+    def test_rows_from_the_marked_one_to_another_are_pulled_at_once(self) -> None:
+        page = self.page(viewport={"width": 1280, "height": 800})
+        marks = page.locator("tr[data-row] [data-pull]")
+        page.get_by_role("button", name="Clear the pull list").click()
+        marks.nth(3).click()
+        expect(page.locator("#pull")).to_contain_text("1 track")
+        marks.nth(6).click(modifiers=["Shift"])
+        expect(page.get_by_text("3 tracks pulled.")).to_be_visible()
+        expect(page.locator("#pull")).to_contain_text("4 tracks")
+        self.assertEqual(
+            [marks.nth(at).get_attribute("aria-pressed") for at in (2, 3, 6, 7)], ["false", "true", "true", "false"]
+        )
+        for key in ("j", "p", "j", "j", "Shift+P"):
+            page.keyboard.press(key)
+            if key == "p":
+                expect(page.locator("#pull")).to_contain_text("5 tracks")
+        expect(page.locator("#pull")).to_contain_text("7 tracks")
+        self.assertEqual(self.faults, [])
+
     def test_the_focus_stays_and_an_end_is_said_wherever_the_user_is(self) -> None:
         page = self.page("/folders/", viewport={"width": 1280, "height": 800})
         page.locator("#act-2").focus()

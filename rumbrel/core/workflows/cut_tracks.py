@@ -57,8 +57,13 @@ def _cutting(key: str, said_by: str, facts: Facts, parts: Sequence[Part]) -> Ite
 def _by_sheets(facts: Facts) -> Iterator[Cutting]:
     path = Path(facts.path)
     try:
-        beside = sorted(other for other in path.parent.iterdir() if other.suffix.lower() == ".cue")
-    except OSError:
+        home = path.resolve().parent
+        named = sorted(other for other in path.parent.iterdir() if other.suffix.lower() == ".cue")
+        # A link must not lead elsewhere, and a pipe would keep its reader for ever.
+        beside = [
+            other for other in named if other.is_file() and other.resolve().parent in (home, path.parent.resolve())
+        ]
+    except (OSError, RuntimeError):
         return
     for sheet_path in beside[:_MOST_SHEETS]:
         said_by, key = f"the cue sheet {sheet_path.name}", f"sheet {sheet_path.name}"

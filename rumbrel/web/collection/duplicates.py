@@ -13,7 +13,7 @@ from rumbrel.core.sound.resemblance import ALIKE, OTHER, resemblance
 
 from .facts import is_of
 from .models import DeepLook, Track
-from .services.look_at_tracks import picture_path
+from .pictures import picture_path
 
 __all__ = ["RECORDING", "SOUND", "DuplicateGroup", "Likeness", "group_keys", "groups_on_page"]
 

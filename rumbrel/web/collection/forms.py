@@ -6,13 +6,12 @@ from django import forms
 
 from .columns import COLUMNS, USUAL_COLUMNS
 from .duplicates import RECORDING, SOUND
-from .models import SourceFolder, Track
-from .queries import GROUPS, choices
+from .models import SourceFolder
+from .queries import GROUPS, choices, titles_of
 from .sentence import ADDED, ANY, HAS, KINDS, LACKS, NONE, ORDERS, Sentence
 
 LONGEST_SEARCH = 400
 MOST_PICTURE_COLUMNS = 2400
-_MOST_IDS = 900
 
 
 _RANGES = {
@@ -188,12 +187,12 @@ class DuplicatesForm(forms.Form):
 class IdsForm(forms.Form):
     """Ids of tracks, divided by spaces."""
 
-    ids = forms.RegexField(r"^[0-9 ]+$", max_length=20_000)
+    ids = forms.RegexField(r"^[0-9 ]+$", max_length=400_000)
 
     def there(self) -> list[int]:
         """Those that are there, in their order."""
-        asked = [int(word) for word in self.cleaned_data["ids"].split() if len(word) < 19][:_MOST_IDS]
-        known = set(Track.objects.filter(pk__in=asked).values_list("pk", flat=True))
+        asked = [int(word) for word in self.cleaned_data["ids"].split() if len(word) < 19]
+        known = titles_of(asked)
         return [pk for pk in asked if pk in known]
 
 
@@ -232,9 +231,9 @@ class SoundForm(forms.Form):
 
 
 class CutForm(forms.Form):
-    """Which way of cutting a file, "" for taking its parts out again."""
+    """Which way of cutting a file."""
 
-    key = forms.CharField(required=False, max_length=400)
+    key = forms.CharField(max_length=400)
 
 
 class PlanForm(forms.Form):

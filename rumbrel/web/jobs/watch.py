@@ -1,4 +1,4 @@
-"""Looks after the jobs while work is done: takes up what was orphaned, queues what was forgotten or is due."""
+"""Looks after the jobs while work is done: takes up what was orphaned, queues what was forgotten, begins what is due."""
 
 import logging
 import threading
@@ -13,7 +13,7 @@ from .models import Job
 from .registry import regular_actions
 from .services import recover_jobs
 
-__all__ = ["SECONDS_BETWEEN_LOOKS", "Watch"]
+__all__ = ["SECONDS_BETWEEN_LOOKS", "Rounds", "Watch"]
 
 logger = logging.getLogger(__name__)
 SECONDS_BETWEEN_LOOKS = 5
@@ -27,25 +27,11 @@ class Watch(threading.Thread):
     def __init__(self) -> None:
         super().__init__(name="watch", daemon=True)
         self._looked_at = time.time()
-        self._round_at = time.monotonic()
 
     def run(self) -> None:
         while True:
             time.sleep(SECONDS_BETWEEN_LOOKS)
             self.look()
-            if time.monotonic() - self._round_at > _SECONDS_BETWEEN_ROUNDS:
-                self.go_round()
-                self._round_at = time.monotonic()
-
-    def go_round(self) -> None:
-        """What is to be done now and then. One that fails does not keep the others from their turn."""
-        for action in regular_actions():
-            try:
-                action()
-            except (DatabaseError, OSError, RumbrelError) as error:
-                logger.warning("%s could not be done now: %s", action.__name__, error)
-            finally:
-                connection.close()
 
     def look(self) -> None:
         """Judge whose heart has stopped, unless this watch itself was held up: then the hearts were as well,
@@ -61,3 +47,25 @@ class Watch(threading.Thread):
             logger.warning("the jobs could not be looked after: %s", error)
         finally:
             connection.close()
+
+
+class Rounds(threading.Thread):
+    """What is to be done now and then, beside the watch: a folder on a disk that does not answer holds up nothing else."""
+
+    def __init__(self) -> None:
+        super().__init__(name="rounds", daemon=True)
+
+    def run(self) -> None:
+        while True:
+            time.sleep(_SECONDS_BETWEEN_ROUNDS)
+            self.go_round()
+
+    def go_round(self) -> None:
+        """One action that fails does not keep the others from their turn."""
+        for action in regular_actions():
+            try:
+                action()
+            except (DatabaseError, OSError, RumbrelError) as error:
+                logger.warning("%s could not be done now: %s", action.__name__, error)
+            finally:
+                connection.close()

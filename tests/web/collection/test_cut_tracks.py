@@ -1,6 +1,7 @@
 """Tracks that are parts of one file, through the screens: added, heard, looked at, made, and kept in line."""
 
 import io
+import os
 from pathlib import Path
 
 import numpy as np
@@ -11,10 +12,10 @@ from django.urls import reverse
 from rumbrel.core.targets import find_target
 from rumbrel.web.batches.services import BatchWish, start_batch
 from rumbrel.web.collection.models import DeepLook, Facet, Track
-from rumbrel.web.collection.queries import facts_by_id
-from rumbrel.web.collection.services import start_looks
+from rumbrel.web.collection.queries import facts_by_id, pull_list_of
+from rumbrel.web.collection.services import cut_track, start_looks
 from rumbrel.web.discs.models import Disc
-from rumbrel.web.discs.services import plan_layout
+from rumbrel.web.discs.services import plan_layout, start_write
 from rumbrel.web.playlists.services import make_playlist
 from tests.core.workflows.test_cut_tracks import EDGES, SHEET
 from tests.signals import music, write_sound
@@ -53,9 +54,37 @@ class CutTests(CutCase):
         again = [part.pk for part in self.parts()]
         self.cut()
         self.assertEqual([part.pk for part in self.parts()], again)
-        self.assertIn("3 tracks of this file taken out", self.cut(""))
-        self.assertEqual(Track.objects.get(), self.whole)
         self.assertIn("cannot be cut that way", self.cut("sheet other.cue"))
+        joined = self.client.post(reverse("collection:joined", args=[self.whole.pk]), follow=True).content.decode()
+        self.assertIn("3 tracks of this file taken out", joined)
+        self.assertEqual(Track.objects.get(), self.whole)
+
+    def test_lists_that_would_lose_entries_are_named_first_and_settled_after(self) -> None:
+        self.cut()
+        playlist = make_playlist(name="Days", track_ids=[part.pk for part in self.parts()])
+        self.pull_all()
+        self.path.with_suffix(".cue").write_text(SHEET.format(name="days.flac").replace("00:02:00", "00:02:10"))
+        self.assertIn("Take the tracks that are there out of the collection first", self.cut())
+        self.assertEqual(len(self.parts()), 3)
+        page = self.page(reverse("collection:join", args=[self.whole.pk]))
+        self.assert_all_in(("3 tracks would leave", "1 playlist would lose entries."), page)
+        self.client.post(reverse("collection:joined", args=[self.whole.pk]))
+        playlist.refresh_from_db()
+        self.assertEqual((playlist.entries.count(), playlist.count, pull_list_of().count), (0, 0, 1))
+        self.assertIn("3 tracks of this file added", self.cut())
+
+    def test_a_sheet_is_read_beside_the_file_alone_and_only_while_that_is_as_it_was(self) -> None:
+        sheet = self.path.with_suffix(".cue")
+        sheet.rename(self.folder / "elsewhere.cue")
+        sheet.symlink_to(self.folder / "elsewhere.cue")
+        os.mkfifo(sheet.with_name("days2.cue"))
+        page = reverse("collection:track", args=[self.whole.pk])
+        self.assertNotIn("Tracks in this file", self.page(page))
+        sheet.unlink()
+        (self.folder / "elsewhere.cue").rename(sheet)
+        self.assertIn("Add 3 tracks", self.page(page))
+        self.path.touch()
+        self.assertNotIn("Add 3 tracks", self.page(page))
 
     def test_a_part_is_heard_and_looked_at_from_its_first_sample_to_its_last(self) -> None:
         self.cut()
@@ -92,8 +121,25 @@ class CutTests(CutCase):
         again = start_batch(track_ids=ids, wish=BatchWish(target=find_target("archive-flac")))
         self.work()
         self.assertEqual(set(again.items.values_list("state", flat=True)), {"skipped"})
-        layout = plan_layout(disc=Disc.objects.create(playlist=make_playlist(name="Days", track_ids=ids))).plan.layout
-        self.assertEqual([track.programme.samples for track in layout.tracks], [end - start for start, end in EDGES])
+
+    def test_a_disc_of_parts_holds_their_samples(self) -> None:
+        long = write_sound(self.source / "long.flac", sound=music(15 * 44_100))
+        sheet = SHEET.format(name="long.flac")
+        for before, after in (("01:70", "04:70"), ("02:00", "05:00"), ("04:01", "10:00")):
+            sheet = sheet.replace(f"00:{before}", f"00:{after}")
+        long.with_suffix(".cue").write_text(sheet)
+        self.scan()
+        whole = Track.objects.get(relative="long.flac")
+        cut_track(track=whole, key="sheet long.cue")
+        ids = list(whole.cuts.order_by("pk").values_list("pk", flat=True))
+        disc = Disc.objects.create(playlist=make_playlist(name="Days", track_ids=ids), gap_seconds=0)
+        layout = plan_layout(disc=disc).plan.layout
+        self.assertEqual([track.programme.samples for track in layout.tracks], [220_500] * 3)
+        start_write(disc=disc)
+        self.work()
+        (image,) = settings.RUMBREL.discs.rglob("*.bin")
+        sound, _ = soundfile.read(long, dtype="int16")
+        self.assertIn(sound.tobytes(), image.read_bytes(), "joined again, the parts are the whole")
 
     def test_they_follow_their_file_and_are_missing_where_it_does_not_hold_them(self) -> None:
         self.cut()

@@ -19,7 +19,7 @@ from rumbrel.web.collection.models import Fixity, FixityEvent, SourceFolder, Tra
 from rumbrel.web.collection.services import look_at_watched, start_due_fixity, start_scan
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.registry import regular_actions
-from rumbrel.web.jobs.watch import Watch
+from rumbrel.web.jobs.watch import Rounds
 from rumbrel.web.tags.services import start_edit
 from tests.signals import write_sound
 from tests.web.case import WebCase
@@ -201,6 +201,8 @@ class RegularTests(FixityCase):
             self.assertEqual(start_due_fixity(), due, days)
         self.work()
         Job.objects.filter(kind="fixity").update(state="failed")
+        self.assertEqual(start_due_fixity(), 0, "it would fail every minute")
+        Job.objects.filter(kind="fixity").update(created_at=timezone.now() - datetime.timedelta(days=1.1))
         self.assertEqual(start_due_fixity(), 1, "one that failed is none")
         refused = self.client.post(
             reverse("collection:plan-fixity", args=[self.folder_row.pk]), {"days": 2}, follow=True
@@ -234,7 +236,7 @@ class RegularTests(FixityCase):
 
         with mock.patch("rumbrel.web.jobs.watch.regular_actions", lambda: (fails, lambda: done.append(1))):
             with self.assertLogs("rumbrel.web.jobs.watch", "WARNING"):
-                Watch().go_round()
+                Rounds().go_round()
         self.assertEqual(done, [1])
         self.assertEqual({each.__name__ for each in regular_actions()}, {"look_at_watched", "start_due_fixity"})
 
@@ -262,6 +264,12 @@ class HandOverTests(FixityCase):
             reverse("collection:make-bag"), {"name": "Peals: 1", "folder": self.folder_row.pk}, follow=True
         )
         self.assertIn("is there already", again.content.decode())
+        for name in ("..", " . ", "/"):
+            odd = self.client.post(
+                reverse("collection:make-bag"), {"name": name, "folder": self.folder_row.pk}, follow=True
+            )
+            self.assertRegex(odd.content.decode(), "cannot be called|Give the bag a name")
+        self.assertEqual(list(place.iterdir()), [bag])
         nothing = self.client.post(reverse("collection:make-bag"), {"name": "Other"}, follow=True)
         self.assertIn("no track to hand over", nothing.content.decode())
 

@@ -92,6 +92,9 @@ class WhereTests(WebCase):
             "0 tracks pulled.",
             self.client.post(f"{reverse('targets:pull-group')}?{query}", follow=True).content.decode(),
         )
+        clear_pulls()
+        none = self.client.post(f"{reverse('targets:pull-group')}?target=pocket-aac", follow=True).content.decode()
+        self.assertIn("0 tracks taken off.", none)
         nowhere = self.client.post(reverse("targets:pull-group"), follow=True).content.decode()
         self.assertIn("Choose a target", nowhere)
 

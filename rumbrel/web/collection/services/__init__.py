@@ -13,11 +13,11 @@ from .check_fixity import (
 )
 from .choose_sound import choose_sound
 from .cut_tracks import cut_track, cuttings_for, join_track
-from .hear_track import Heard, TrackUnheard, hear_track, see_that_it_is_there
+from .hear_track import Heard, TrackUnheard, hear_file, hear_track, see_that_it_is_there
 from .keep_dropped import keep_dropped, keep_dropped_file, scan_dropped
 from .keep_facts import keep_edited
 from .keep_views import keep_view, remove_view, restore_view
-from .look_at_tracks import NothingToLookAt, carry_out_looks, look_under_way, picture_path, start_looks, sweep_pictures
+from .look_at_tracks import NothingToLookAt, carry_out_looks, look_under_way, start_looks, sweep_pictures
 from .make_bags import carry_out_bag, start_bag
 from .pull_tracks import clear_pulls, pull_found, pull_tracks, restore_pulls, take_off_tracks, toggle_pull
 from .recount import recount_folder
@@ -43,6 +43,7 @@ __all__ = [
     "cut_track",
     "cuttings_for",
     "folder_track_ids",
+    "hear_file",
     "hear_track",
     "join_track",
     "keep_checksums",
@@ -55,7 +56,6 @@ __all__ = [
     "look_under_way",
     "manifest_of",
     "missing_ids",
-    "picture_path",
     "plan_fixity",
     "pull_found",
     "pull_tracks",

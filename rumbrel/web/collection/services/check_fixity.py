@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from django.db import transaction
-from django.db.models import Q
+from django.db.models import Q, QuerySet
 from django.utils import timezone
 
 from rumbrel.core.crew import default_jobs
@@ -65,21 +65,26 @@ def plan_fixity(*, folder: SourceFolder, days: int) -> None:
     SourceFolder.objects.filter(pk=folder.pk).update(fixity_days=days)
 
 
+def _jobs_of(folder: SourceFolder) -> QuerySet[Job]:
+    """Comparisons of a folder, or of all, the last first."""
+    works = FixityWork.objects.filter(Q(folder=folder) | Q(folder=None)).exclude(job=None)
+    return Job.objects.filter(pk__in=works.values("job")).order_by("-pk")
+
+
 def last_compared(folder: SourceFolder) -> datetime.datetime | None:
     """When a comparison of a folder, or of all, was begun last that has been or will be carried out."""
-    works = FixityWork.objects.filter(Q(folder=folder) | Q(folder=None)).exclude(job=None)
-    job = (
-        Job.objects.filter(pk__in=works.values("job")).exclude(state__in=("failed", "stopped")).order_by("-pk").first()
-    )
+    job = _jobs_of(folder).exclude(state__in=("failed", "stopped")).first()
     return job.created_at if job else None
 
 
 def start_due_fixity() -> int:
-    """Begin the comparisons that are due; returns how many."""
-    begun = 0
+    """Begin the comparisons that are due; returns how many. What failed or was stopped is left alone for a day."""
+    begun, now = 0, timezone.now()
     for folder in SourceFolder.objects.filter(fixity_days__gt=0):
-        last = last_compared(folder)
-        if last is None or timezone.now() - last >= datetime.timedelta(days=folder.fixity_days):
+        last, tried = last_compared(folder), _jobs_of(folder).first()
+        if tried is not None and now - tried.created_at < datetime.timedelta(days=1):
+            continue
+        if last is None or now - last >= datetime.timedelta(days=folder.fixity_days):
             start_fixity(folder=folder)
             begun += 1
     return begun
@@ -185,9 +190,11 @@ def keep_checksums(*, folder: SourceFolder, checksums: dict[str, str]) -> str:
     new: dict[int, Fixity] = {}
     equal, different = 0, []
     for listed, sha256 in checksums.items():
-        name = kept_path(Path(unescaped(listed) if listed.startswith("data/") else listed))
-        # Names may begin with the folder's own.
-        track = tracks.get(name) or tracks.get(name.partition("/")[2])
+        # Names may begin with the folder's own; those of a bag have some signs escaped.
+        names = [kept_path(Path(text)) for text in (listed, unescaped(listed))]
+        track = next(
+            (tracks[each] for name in names for each in (name, name.partition("/")[2]) if each in tracks), None
+        )
         if track is None:
             continue
         row = getattr(track, "fixity", None) or new.get(track.pk)

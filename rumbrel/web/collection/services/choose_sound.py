@@ -7,10 +7,10 @@ from django.db import transaction
 from rumbrel.core.inspection import inspect_file
 
 from ..models import DeepLook, SourceFolder, Track
+from ..pictures import picture_path
 from ..queries import facts_by_id
 from .hear_track import TrackUnheard, see_that_it_is_there
 from .keep_facts import keep_facts
-from .look_at_tracks import picture_path
 from .recount import recount_folder
 
 __all__ = ["choose_sound"]

@@ -10,31 +10,46 @@ from rumbrel.core.errors import DecodeError, RumbrelError
 from rumbrel.core.inspection import Facts
 from rumbrel.core.inspection.stretches import Part, cut_out, part_of
 from rumbrel.core.workflows.cut_tracks import Cutting, cuttings_of
+from rumbrel.web.ui.removal import holders_of
 
 from ..facts import derived_columns, is_of, kept_facts, kept_path, search_words
 from ..models import DeepLook, SourceFolder, Track, TrackFacts
 from ..queries import facts_by_id
+from .hear_track import see_that_it_is_there
 from .recount import recount_folder
+from .remove_missing import remove_tracks
 
 __all__ = ["cut_track", "cuttings_for", "join_track", "refresh_cuts"]
 
 
 def cuttings_for(track: Track, facts: Facts) -> list[Cutting]:
-    """The ways in which a track can be cut that is whole and there."""
-    return [] if track.missing_since or track.cut_of_id else cuttings_of(facts)
+    """The ways in which a track can be cut that is whole and there as it was scanned."""
+    if track.missing_since or track.cut_of_id:
+        return []
+    try:
+        see_that_it_is_there(facts)
+    except RumbrelError:
+        # What is wrong with the file stands elsewhere on its page.
+        return []
+    return cuttings_of(facts)
 
 
 def cut_track(*, track: Track, key: str) -> int:
-    """Add the parts of a file as tracks, in place of those there were; returns how many. Raises RumbrelError."""
+    """Add the parts of a file as tracks, in place of those there were; returns how many. Raises RumbrelError, also
+    where lists would lose entries by it."""
     facts = facts_by_id([track.pk]).get(track.pk)
     found = next((each for each in cuttings_for(track, facts) if each.key == key), None) if facts else None
     if facts is None or found is None:
         raise RumbrelError("The file cannot be cut that way any more. Show its page again.")
     if found.error:
         raise RumbrelError(found.error)
+    wanted = {kept_path(Path(cut_out(facts, part).key)) for part in found.parts}
+    going = list(track.cuts.exclude(path__in=wanted).values_list("pk", flat=True))
+    held = [text for holder in holders_of("track") if (text := holder.said(going))] if going else []
+    if held:
+        raise RumbrelError(f"{' '.join(held)} Take the tracks that are there out of the collection first.")
     with transaction.atomic():
-        wanted = {kept_path(Path(cut_out(facts, part).key)) for part in found.parts}
-        track.cuts.exclude(path__in=wanted).delete()
+        remove_tracks(going)
         for part in found.parts:
             _keep(track, facts, part)
     recount_folder(folder=track.folder)
@@ -42,9 +57,10 @@ def cut_track(*, track: Track, key: str) -> int:
 
 
 def join_track(*, track: Track) -> int:
-    """Take the parts of a file out of the collection; the file stays. Returns how many there were."""
-    removed = track.cuts.count()
-    track.cuts.all().delete()
+    """Take the parts of a file out of the collection and of everything that holds them; the file stays. Returns how
+    many there were."""
+    with transaction.atomic():
+        removed = remove_tracks(list(track.cuts.values_list("pk", flat=True)))
     recount_folder(folder=track.folder)
     return removed
 

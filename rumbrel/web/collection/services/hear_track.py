@@ -16,7 +16,7 @@ from ..models import Track
 from ..queries import facts_by_id
 from .add_folder import allowed_roots
 
-__all__ = ["Heard", "TrackUnheard", "hear_track", "see_that_it_is_there"]
+__all__ = ["Heard", "TrackUnheard", "hear_file", "hear_track", "see_that_it_is_there"]
 
 _PATIENCE_SECONDS = 20.0
 _lock = Lock()
@@ -44,6 +44,11 @@ def hear_track(*, track: Track, decoded: bool) -> Heard:
         raise TrackUnheard("Its facts have not been read yet. Try again when the scan is done.")
     see_that_it_is_there(facts)
     tag = f"{track.pk}-{facts.modified_ns}-{facts.size_bytes}-{facts.sound_index}{facts.part.replace('#', '-')}"
+    return hear_file(facts, tag=tag, decoded=decoded)
+
+
+def hear_file(facts: Facts, *, tag: str, decoded: bool) -> Heard:
+    """The sound of a file that is there. tag tells it from every other file and version. Raises RumbrelError."""
     if not decoded and heard_as_is(facts):
         found = hearing_of(facts)
         return Heard(

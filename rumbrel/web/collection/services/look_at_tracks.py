@@ -19,19 +19,16 @@ from rumbrel.web.ui.words import counted
 
 from ..facts import is_of
 from ..models import DeepLook, LookWork, SourceFolder, Track
+from ..pictures import picture_path
 from ..queries import known_tracks
 from .keep_facts import keep_facts
 from .recount import recount_folder
 
-__all__ = ["NothingToLookAt", "carry_out_looks", "look_under_way", "picture_path", "start_looks", "sweep_pictures"]
+__all__ = ["NothingToLookAt", "carry_out_looks", "look_under_way", "start_looks", "sweep_pictures"]
 
 
 class NothingToLookAt(RumbrelError):
     """No track was named."""
-
-
-def picture_path(track_id: int) -> Path:
-    return settings.RUMBREL.pictures / f"{track_id}.npz"
 
 
 def sweep_pictures() -> int:

@@ -17,12 +17,18 @@ from rumbrel.web.ui.words import counted
 
 from ..models import BagWork, Fixity
 from ..queries import known_tracks
+from .hear_track import see_that_it_is_there
 
 __all__ = ["carry_out_bag", "start_bag"]
+
+_NAMES = file_system_for("fat32")
+"""A bag may go to any kind of disk."""
 
 
 def start_bag(*, name: str, track_ids: Sequence[int], description: str = "") -> Job:
     """Queue a bag. Raises RumbrelError where there is nothing to be put in, or the name is taken."""
+    if not clean_name(name, _NAMES).strip("-_ "):
+        raise OutputError(f"A bag cannot be called '{name}'. Use letters or digits.")
     if not track_ids:
         raise OutputError("There is no track to hand over. Pull tracks first.")
     if _place(name).exists():
@@ -35,7 +41,7 @@ def start_bag(*, name: str, track_ids: Sequence[int], description: str = "") -> 
 
 
 def _place(name: str) -> Path:
-    return settings.RUMBREL.results / "bags" / clean_name(name, file_system_for("fat32"))
+    return settings.RUMBREL.results / "bags" / clean_name(name, _NAMES)
 
 
 def carry_out_bag(desk: Desk, work_id: int) -> str:
@@ -56,6 +62,7 @@ def carry_out_bag(desk: Desk, work_id: int) -> str:
         if track.facts is None or track.facts.path in taken:
             continue
         taken.add(track.facts.path)
+        see_that_it_is_there(track.facts)
         name = "/".join(Path(track.facts.path).parts[-len(Path(track.relative).parts) :])
         # Of several source folders each gets one of its own.
         name = f"{Path(track.folder).name}/{name}" if several else name

@@ -18,6 +18,7 @@ from rumbrel.web.ui.ranges import ranged_answer
 from .. import services
 from ..forms import PictureForm, SentenceForm
 from ..models import Track
+from ..pictures import picture_path
 from ..queries import find_tracks, pulled_ids
 from .track import look_context
 
@@ -39,7 +40,7 @@ def picture(request: HttpRequest, pk: int) -> HttpResponse:
     """A stretch of the picture in columns, as the ruler draws it."""
     form = PictureForm(request.GET)
     try:
-        kept = load_picture(services.picture_path(pk))
+        kept = load_picture(picture_path(pk))
     except RumbrelError as error:
         return JsonResponse({"error": str(error)}, status=409)
     if kept is None:

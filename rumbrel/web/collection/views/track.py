@@ -12,6 +12,7 @@ from django_htmx.http import trigger_client_event
 from rumbrel.core.errors import RumbrelError
 from rumbrel.core.targets import all_targets, fit_to
 from rumbrel.web.ui.answers import back_to
+from rumbrel.web.ui.removal import holders_of
 from rumbrel.web.ui.traces import traces_of
 from rumbrel.web.ui.words import counted
 
@@ -20,6 +21,7 @@ from ..columns import COLUMNS
 from ..facts import is_of
 from ..forms import CutForm, SentenceForm, SoundForm
 from ..models import DeepLook, Pull, Track
+from ..pictures import picture_path
 from ..queries import facts_by_id, fixity_of, totals_of
 from ..rows import edge_words, fit_groups, look_rows, tag_rows
 from ..sentence import Sentence
@@ -32,8 +34,8 @@ def _track(pk: int) -> Track:
     return get_object_or_404(Track.objects.select_related("folder", "cut_of").annotate(pulled=Exists(pulled)), pk=pk)
 
 
-def _context(pk: int) -> dict[str, Any]:
-    track = _track(pk)
+def _context(track: Track) -> dict[str, Any]:
+    pk = track.pk
     facts = facts_by_id([pk]).get(pk)
     fits = [(target, fit_to(facts, target)) for target in all_targets()] if facts and not track.missing_since else []
     fixity, events = fixity_of(pk)
@@ -43,8 +45,6 @@ def _context(pk: int) -> dict[str, Any]:
         "facts": facts,
         "fits": fit_groups(fits),
         "tags": tag_rows(facts) if facts else (),
-        "cuttings": services.cuttings_for(track, facts) if facts else [],
-        "cuts": list(track.cuts.order_by("pk")[:MOST_CUTS]),
         "traces": [trace for source in traces_of("track") if (trace := source(pk)).rows],
         **look_context(track),
     }
@@ -55,7 +55,7 @@ def look_context(track: Track) -> dict[str, Any]:
     look = DeepLook.objects.filter(track=track).first()
     if look and not is_of(look, track):
         look = None
-    has_picture = look is not None and not look.error and services.picture_path(track.pk).exists()
+    has_picture = look is not None and not look.error and picture_path(track.pk).exists()
     return {
         "track": track,
         "look": look,
@@ -69,29 +69,45 @@ def look_context(track: Track) -> dict[str, Any]:
 
 @require_safe
 def track(request: HttpRequest, pk: int) -> HttpResponse:
-    return render(request, "collection/track.html", _context(pk))
+    track = _track(pk)
+    context = _context(track)
+    context["cuts"] = list(track.cuts.order_by("pk")[:MOST_CUTS])
+    # On its own page alone: it reads what lies beside the file.
+    context["cuttings"] = services.cuttings_for(track, context["facts"]) if context["facts"] else []
+    return render(request, "collection/track.html", context)
 
 
 @require_safe
 def panel(request: HttpRequest, pk: int) -> HttpResponse:
-    return render(request, "collection/_track.html", _context(pk))
+    return render(request, "collection/_track.html", _context(_track(pk)))
 
 
 @require_POST
 def cut(request: HttpRequest, pk: int) -> HttpResponse:
-    """Add the parts of a file as tracks, or take them out again."""
-    track = get_object_or_404(Track, pk=pk)
+    """Add the parts of a file as tracks."""
     form = CutForm(request.POST)
-    key = form.cleaned_data["key"] if form.is_valid() else ""
     try:
-        if key:
-            added = counted(services.cut_track(track=track, key=key), "track")
-            messages.success(request, f"{added} of this file added to the collection. The file stays as it is.")
-        else:
-            removed = counted(services.join_track(track=track), "track")
-            messages.success(request, f"{removed} of this file taken out of the collection. The file stays.")
+        key = form.cleaned_data["key"] if form.is_valid() else ""
+        added = counted(services.cut_track(track=get_object_or_404(Track, pk=pk), key=key), "track")
+        messages.success(request, f"{added} of this file added to the collection. The file stays as it is.")
     except RumbrelError as error:
         messages.error(request, str(error))
+    return redirect("collection:track", pk)
+
+
+@require_safe
+def join(request: HttpRequest, pk: int) -> HttpResponse:
+    """What would go with the parts of a file."""
+    track = _track(pk)
+    ids = list(track.cuts.values_list("pk", flat=True))
+    said = [text for holder in holders_of("track") if (text := holder.said(ids))]
+    return render(request, "collection/join.html", {"track": track, "count": len(ids), "said": said})
+
+
+@require_POST
+def joined(request: HttpRequest, pk: int) -> HttpResponse:
+    removed = counted(services.join_track(track=get_object_or_404(Track, pk=pk)), "track")
+    messages.success(request, f"{removed} of this file taken out of the collection. The file stays.")
     return redirect("collection:track", pk)
 
 

@@ -14,8 +14,6 @@ from rumbrel.core.targets.parsing import parse_target
 
 __all__ = ["keep_target", "put_back_target", "remove_target", "target_text"]
 
-_NAME = re.compile(r"^name\s*=\s*", re.M)
-
 
 def _file(slug: str) -> Path:
     return settings.RUMBREL.targets / f"{slug}.toml"

@@ -1,10 +1,8 @@
 """A few seconds of a track as a target would make them, to be heard before anything is decided."""
 
-import io
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-import soundfile
 from django.conf import settings
 
 from rumbrel.core.conversion import Outcome, run_steps
@@ -12,14 +10,13 @@ from rumbrel.core.errors import RumbrelError
 from rumbrel.core.forecast import ForecastOptions, Source, WhenPresent, forecast_batch
 from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.inspection.stretches import Part, cut_out
-from rumbrel.core.sound.decoding import open_sound
 from rumbrel.core.targets import LevelRule, Target
 from rumbrel.core.targets.model import NameRule
 from rumbrel.web.collection.models import Track
 from rumbrel.web.collection.queries import facts_by_id
-from rumbrel.web.collection.services import see_that_it_is_there
+from rumbrel.web.collection.services import Heard, hear_file, see_that_it_is_there
 
-__all__ = ["SAMPLE_SECONDS", "Sample", "make_sample", "sample_wave"]
+__all__ = ["Sample", "hear_sample", "make_sample"]
 
 SAMPLE_SECONDS = 20
 _MOST_KEPT = 60
@@ -86,16 +83,11 @@ def _sweep() -> None:
         path.unlink(missing_ok=True)
 
 
-def sample_wave(*, slug: str, name: str) -> bytes:
-    """A finished sample decoded, as a WAV that every browser plays. Raises RumbrelError where it is not kept any more."""
+def hear_sample(*, slug: str, name: str) -> Heard:
+    """A finished sample, decoded, so that it is what a player would give and every browser plays it. Raises
+    RumbrelError where it is not kept any more."""
     path = _folder() / slug / name
     if Path(name).name != name or Path(slug).name != slug or not path.is_file():
         raise RumbrelError("This sample is not kept any more. Make it again.")
     facts = inspect_file(path)
-    data = io.BytesIO()
-    with open_sound(path, facts.choice()) as sound:
-        shape = (facts.sample_rate, facts.channels)
-        with soundfile.SoundFile(data, "w", *shape, subtype="PCM_16", format="WAV") as file:
-            for block in sound.blocks():
-                file.write(block)
-    return data.getvalue()
+    return hear_file(facts, tag=f"sample-{slug}-{path.stem}-{facts.modified_ns}", decoded=True)

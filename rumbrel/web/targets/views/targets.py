@@ -42,7 +42,6 @@ def index(request: HttpRequest) -> HttpResponse:
         "rows": [target_row(target) for target in all_targets()],
         "own": _own_slugs(),
         "troubles": own_targets().troubles,
-        "form": OwnTargetForm(),
     }
     return render(request, "targets/targets.html", context)
 
@@ -94,12 +93,12 @@ def sample(request: HttpRequest, slug: str) -> HttpResponse:
 @require_safe
 def sample_sound(request: HttpRequest, slug: str, name: str) -> HttpResponseBase:
     try:
-        wave = services.sample_wave(slug=slug, name=name)
+        heard = services.hear_sample(slug=slug, name=name)
+        return ranged_answer(
+            request, heard.read, total_bytes=heard.total_bytes, media_type=heard.media_type, tag=heard.tag
+        )
     except RumbrelError as error:
         return HttpResponse(str(error), status=409, content_type="text/plain; charset=utf-8")
-    return ranged_answer(
-        request, lambda start, end: wave[start:end], total_bytes=len(wave), media_type="audio/wav", tag=f"{slug}-{name}"
-    )
 
 
 @require_safe

@@ -73,7 +73,7 @@ def _chosen(form: WhereForm, groups: list[ReasonGroup]) -> list[ReasonGroup]:
 
 def _ids(groups: list[ReasonGroup]) -> "np.ndarray[Any, np.dtype[np.int64]]":
     """The tracks of some groups. Within each they keep their order."""
-    return np.concatenate([group.ids for group in groups])
+    return np.concatenate([np.zeros(0, np.int64), *(group.ids for group in groups)])
 
 
 @require_POST

@@ -7,6 +7,7 @@ from django.views.decorators.http import require_safe
 SHORTCUTS = (
     ("j / k", "next and previous row"),
     ("p", "pull the row, or take it off"),
+    ("shift p", "pull all rows from the one marked last to this one, as a press with shift on its mark does"),
     ("space", "hear the track of the row, the panel or the page; pause"),
     (", / .", "5 seconds back, 5 seconds on"),
     ("m", "mark a stretch of what is heard: from here, to here, none; what is marked repeats"),

@@ -8,7 +8,7 @@ from django.utils.module_loading import autodiscover_modules
 from huey.contrib.djhuey import HUEY
 
 from ...processes import die_with_parent
-from ...watch import Watch
+from ...watch import Rounds, Watch
 
 JOBS_AT_ONCE = 3
 """Each of them may use every core, through a crew of processes of its own."""
@@ -26,6 +26,7 @@ class Command(BaseCommand):
         settings.DATABASES["default"]["OPTIONS"]["timeout"] = _PATIENCE_SECONDS
         autodiscover_modules("tasks")
         Watch().start()
+        Rounds().start()
         HUEY.create_consumer(
             workers=JOBS_AT_ONCE, worker_type="thread", periodic=False, max_delay=_LONGEST_WAIT_SECONDS
         ).run()

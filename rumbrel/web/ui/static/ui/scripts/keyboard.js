@@ -1,6 +1,6 @@
 // Shortcuts, as Help lists them.
 import { canBeHeard, hearingKeys, panelHere, playOrPause, stateOf } from "./hearing.js";
-import { currentRow, walkRows } from "./rows.js";
+import { currentRow, markRow, walkRows } from "./rows.js";
 import { switchTheme } from "./theme.js";
 
 const press = (key) => document.querySelector(`[data-key=${key}]`)?.click();
@@ -9,7 +9,8 @@ const keys = {
   j: () => walkRows(1),
   k: () => walkRows(-1),
   " ": playOrPause,
-  p: () => (currentRow()?.querySelector("[data-pull]") ?? document.querySelector("[data-key=p]"))?.click(),
+  p: () => markRow(currentRow(), false) || press("p"),
+  P: () => markRow(currentRow(), true),
   d: switchTheme,
   f: () => press("f"),
   l: () => press("l"),

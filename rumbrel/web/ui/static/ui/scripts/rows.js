@@ -18,10 +18,40 @@ export function walkRows(step) {
   next.querySelector("a, button:not([data-pull])")?.focus({ preventScroll: true });
 }
 
+// The row whose mark was pressed last: with shift, all from there to here are pulled at once.
+let markedId = "";
+
+function pullRange(row) {
+  const rows = all();
+  const ends = [rows.indexOf(document.getElementById(markedId)), rows.indexOf(row)].sort((one, other) => one - other);
+  if (ends[0] < 0) return false;
+  const between = rows.slice(ends[0], ends[1] + 1).filter((each) => each.id.startsWith("track-"));
+  const form = document.getElementById("pull-range");
+  form.elements.ids.value = between.map((each) => each.id.slice("track-".length)).join(" ");
+  form.elements.back.value = location.pathname + location.search;
+  form.requestSubmit();
+  return true;
+}
+
+export function markRow(row, toHere) {
+  const button = row?.querySelector("[data-pull]");
+  if (!button) return false;
+  if (toHere && document.getElementById("pull-range") && pullRange(row)) return true;
+  button.click();
+  return true;
+}
+
 document.addEventListener("click", (event) => {
   const row = event.target.closest("tr[data-row]");
-  if (row) chooseRow(row);
-});
+  if (!row) return;
+  if (event.target.closest("[data-pull]") && event.shiftKey && document.getElementById("pull-range") && pullRange(row)) {
+    event.preventDefault();
+    event.stopPropagation();
+    return;
+  }
+  chooseRow(row);
+  if (event.target.closest("[data-pull]")) markedId = row.id;
+}, true);
 document.addEventListener("htmx:afterSettle", () => {
   if (currentId && !currentRow()) document.getElementById(currentId)?.classList.add("is-current");
 });
