@@ -25,6 +25,7 @@ __all__ = [
     "content_mark",
     "copy_compared",
     "file_digest",
+    "file_identity",
     "move_into_place",
     "output_errors",
     "remove_leftovers",
@@ -191,6 +192,12 @@ def file_digest(path: Path) -> str:
 
 
 _PIECE_BYTES = 16 * 1024
+
+
+def file_identity(path: Path) -> list[int]:
+    """What a file is known by under another name too, as long as nothing is written to it. Raises OSError."""
+    status = os.stat(path)
+    return [status.st_ino, status.st_size, status.st_mtime_ns]
 
 
 def content_mark(path: Path, size_bytes: int) -> str:

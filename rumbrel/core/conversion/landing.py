@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from rumbrel.core.files import file_identity, write_whole
 from rumbrel.core.forecast.ledger import Entry, ResultLedger, append_entry
 from rumbrel.core.forecast.steps import Step
 from rumbrel.core.records import as_record, from_record
@@ -25,12 +26,9 @@ class Landings:
     folder: Path
 
     def note(self, outcome: Outcome, working: Path) -> None:
-        """Note a finished working file just before it gets its name."""
-        record = {"inode": working.stat().st_ino, "found": _found(outcome)}
-        note = self._note_of(outcome.step)
-        half = note.with_suffix(".half")
-        half.write_text(json.dumps(record))
-        half.replace(note)
+        """Note a finished working file just before it gets its name. Raises OutputError."""
+        record = {"file": file_identity(working), "found": _found(outcome)}
+        write_whole(self._note_of(outcome.step), json.dumps(record))
 
     def outcome(self, step: Step) -> Outcome | None:
         """What became of a step that a killed worker had in hand; None where the file in place is not its own."""
@@ -38,7 +36,7 @@ class Landings:
         if not note.exists() or not output.exists():
             return None
         record = json.loads(note.read_text())
-        return _restored(step, record["found"]) if output.stat().st_ino == record["inode"] else None
+        return _restored(step, record["found"]) if file_identity(output) == record["file"] else None
 
     def forget(self, step: Step) -> None:
         """The step's outcome was heard."""

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from rumbrel.core.crew import Tell
 from rumbrel.core.errors import RumbrelError, TagError
-from rumbrel.core.files import output_errors, working_file, write_whole
+from rumbrel.core.files import file_identity, output_errors, working_file, write_whole
 from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.progress import Progress, Unit
 from rumbrel.core.records import as_record, from_record
@@ -154,19 +154,13 @@ def _edit(task: EditTask, tell: Tell) -> EditOutcome:
     def landing(edited: Edited, working: Path) -> None:
         if task.note is not None:
             digests = {"before": as_record(edited.before), "after": as_record(edited.after)}
-            write_whole(task.note, json.dumps({"file": _known(working), "lost": edited.lost, **digests}))
+            write_whole(task.note, json.dumps({"file": file_identity(working), "lost": edited.lost, **digests}))
 
     try:
         edited = _landed(task) or edit_file(task.facts, change, keep=keep, landing=landing)
         return EditOutcome(id=task.id, edited=edited)
     except RumbrelError as error:
         return EditOutcome(id=task.id, edited=None, error=str(error))
-
-
-def _known(path: Path) -> list[int]:
-    """What a file is known by, also under another name."""
-    status = os.stat(path)
-    return [status.st_ino, status.st_size, status.st_mtime_ns]
 
 
 def _landed(task: EditTask) -> Edited | None:
@@ -176,7 +170,7 @@ def _landed(task: EditTask) -> Edited | None:
     with output_errors(task.note.parent):
         record = json.loads(task.note.read_text())
         path = Path(task.facts.path)
-        if not path.exists() or _known(path) != record["file"]:
+        if not path.exists() or file_identity(path) != record["file"]:
             return None
     before, after = (from_record(Digests, record[which]) for which in ("before", "after"))
     return Edited(

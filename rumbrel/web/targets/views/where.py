@@ -49,7 +49,8 @@ def where(request: HttpRequest) -> HttpResponse:
 
 def _one(request: HttpRequest, form: WhereForm, kinds: Kinds, target: Target) -> dict[str, Any]:
     groups = reason_groups(kinds, target)
-    chosen = _chosen(form, groups)
+    # Where none is like that any more, all are shown.
+    chosen = _chosen(form, groups) or groups
     ids = _ids(chosen) if len(chosen) < len(groups) else kinds.ids
     page = Paginator(range(len(ids)), PAGE_TRACKS).get_page(request.GET.get("page"))
     start = page.start_index() - 1 if len(ids) else 0
@@ -66,9 +67,9 @@ def _one(request: HttpRequest, form: WhereForm, kinds: Kinds, target: Target) ->
 
 
 def _chosen(form: WhereForm, groups: list[ReasonGroup]) -> list[ReasonGroup]:
-    """The groups that were asked for; all, where none of them is there."""
+    """The groups that were asked for."""
     fit, why = form.group_chosen()
-    return [group for group in groups if (not fit or group.kind == fit) and (not why or group.key == why)] or groups
+    return [group for group in groups if (not fit or group.kind == fit) and (not why or group.key == why)]
 
 
 def _ids(groups: list[ReasonGroup]) -> "np.ndarray[Any, np.dtype[np.int64]]":
