@@ -74,25 +74,31 @@ def take_off_tracks(*, ids: Sequence[int], owner: str = "") -> int:
     with transaction.atomic():
         pull_list = pull_list_of(owner)
         pulls = pull_list.pulls.filter(cleared_at=None).values_list("pk", "track_id")
-        return _take_off(pull_list, [pk for pk, track in pulls if track in wanted])
+        off = [pk for pk, track in pulls if track in wanted]
+        if off:
+            _forget_taken_off(pull_list)
+            now = timezone.now()
+            for start in range(0, len(off), _IDS_A_QUERY):
+                pull_list.pulls.filter(pk__in=off[start : start + _IDS_A_QUERY]).update(cleared_at=now)
+            recount_pulls(pull_list)
+    return len(off)
 
 
 def clear_pulls(*, owner: str = "") -> int:
     """Take all tracks off; they can be put back until the next time. Returns how many there were."""
     with transaction.atomic():
         pull_list = pull_list_of(owner)
-        return _take_off(pull_list, list(pull_list.pulls.filter(cleared_at=None).values_list("pk", flat=True)))
+        count = pull_list.pulls.filter(cleared_at=None).count()
+        if count:
+            _forget_taken_off(pull_list)
+            pull_list.pulls.update(cleared_at=timezone.now())
+            recount_pulls(pull_list)
+    return count
 
 
-def _take_off(pull_list: PullList, pulls: Sequence[int]) -> int:
-    """Where there is nothing to take off, what was taken off before can still be put back."""
-    if pulls:
-        pull_list.pulls.exclude(cleared_at=None).delete()
-        now = timezone.now()
-        for start in range(0, len(pulls), _IDS_A_QUERY):
-            pull_list.pulls.filter(pk__in=pulls[start : start + _IDS_A_QUERY]).update(cleared_at=now)
-        recount_pulls(pull_list)
-    return len(pulls)
+def _forget_taken_off(pull_list: PullList) -> None:
+    """Called only when something else goes: until then what was taken off before can be put back."""
+    pull_list.pulls.exclude(cleared_at=None).delete()
 
 
 def restore_pulls(*, owner: str = "") -> int:
