@@ -24,10 +24,10 @@ CHECKS = (
 )
 FAULTS = ("20 rounds of faults", [sys.executable, "-m", "tests.faults", "20"])
 """Part of a whole run; `./run faults 200` does more of them."""
-MODES = ("fast", "slowest", "part")
-"""part is half of a fast run: the tests alone, without the checks."""
+MODES = ("fast", "slowest", "part", "half")
+"""part and half are for a half of a run: tests alone, without the checks; half does the slow ones as well."""
 WEB = ("tests.browser", "tests.web")
-"""About half of a fast run; the rest is the other half."""
+"""About half of a run; the rest is the other half, on the other core."""
 SUMMARY = re.compile(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", re.MULTILINE)
 
 
@@ -50,9 +50,12 @@ def main() -> int:
     words = sys.argv[1:]
     mode = words.pop(0) if words[:1] and words[0] in MODES else ""
     # Beside the tests, on the other core; what they say is shown at the end.
-    halved = mode == "fast" and not words
+    halved = mode in ("", "fast") and not words
     checks = {name: _begun(command) for name, command in _checks(mode, words)}
-    other = _begun([sys.executable, "-m", "tests.run_all", "part", *_all_but_web()]) if halved else None
+    other = None
+    if halved:
+        half = "part" if mode == "fast" else "half"
+        other = _begun([sys.executable, "-m", "tests.run_all", half, *_all_but_web()])
     with tempfile.TemporaryDirectory() as data:
         os.environ["RUMBREL_DATA"] = data
         os.environ["DJANGO_SETTINGS_MODULE"] = "rumbrel.web.settings.test"
@@ -65,7 +68,7 @@ def main() -> int:
 
 
 def _checks(mode: str, words: list[str]) -> tuple[tuple[str, list[str]], ...]:
-    if mode == "part":
+    if mode in ("part", "half"):
         return ()
     return CHECKS if words or mode == "fast" else (*CHECKS, FAULTS)
 

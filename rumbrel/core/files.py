@@ -122,10 +122,12 @@ def working_folder(output: Path) -> Iterator[Path]:
         shutil.rmtree(path, ignore_errors=True)
 
 
-def remove_leftovers(folder: Path) -> int:
-    """Remove working files that a killed run left below a folder; those in use are locked and stay."""
+def remove_leftovers(folder: Path, *, below: bool = True) -> int:
+    """Remove working files that a killed run left in a folder and below it; those in use are locked and stay."""
     removed = 0
-    for inner, _, names in os.walk(folder):
+    for inner, folders, names in os.walk(folder):
+        if not below:
+            folders.clear()
         for name in names:
             if not (name.startswith(_PREFIX) and name.endswith(_SUFFIX)):
                 continue

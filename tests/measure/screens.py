@@ -63,7 +63,8 @@ def _screens(count: int) -> None:
     from django.urls import reverse
 
     from rumbrel.core.targets import find_target
-    from rumbrel.web.batches.services import BatchWish, forecast_tracks, start_batch
+    from rumbrel.web.batches.services import forecast_tracks, start_batch
+    from rumbrel.web.batches.wishes import BatchWish
     from rumbrel.web.collection.models import Track
     from rumbrel.web.collection.queries import find_tracks, pulled_ids
     from rumbrel.web.collection.sentence import Sentence
@@ -116,14 +117,14 @@ def _screens(count: int) -> None:
         ("reasons of one target, whole collection", lambda: _get(
             reverse("targets:where") + "?tracks=all&target=car-mp3")),
         ("what plays where, whole collection", lambda: _get(reverse("targets:where") + "?tracks=all")),
-        ("forecast, one target", lambda: forecast_tracks(wish=BatchWish(target=find_target("car-mp3")))),
+        ("forecast, one target", lambda: forecast_tracks(wish=BatchWish(targets=(find_target("car-mp3"),)))),
         ("forecast, three targets", lambda: [
-            forecast_tracks(wish=BatchWish(target=find_target(slug)))
+            forecast_tracks(wish=BatchWish(targets=(find_target(slug),)))
             for slug in ("archive-flac", "open-opus", "pocket-aac")
         ]),
         ("forecast page, the second time", lambda: _get(reverse("batches:forecast") + "?target=car-mp3&page=7")),
         ("start a batch", lambda: start_batch(
-            track_ids=pulled_ids(), wish=BatchWish(target=find_target("car-mp3")))),
+            track_ids=pulled_ids(), wish=BatchWish(targets=(find_target("car-mp3"),)))),
         ("clear the pull list", lambda: _post(reverse("collection:clear-pull"))),
         ("undo the clear", lambda: _post(reverse("collection:undo-clear"))),
         ("pull all of one format", lambda: _post(reverse("collection:pull-all") + "?format=WAV")),

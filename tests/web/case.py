@@ -11,6 +11,7 @@ from django.test import TestCase, override_settings
 from rumbrel.web.collection.models import Track
 from rumbrel.web.collection.sentence import Sentence
 from rumbrel.web.collection.services import add_folder, pull_found
+from rumbrel.web.collection.services.hear_track import end_listening
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import run_job
 from tests.signals import write_sound
@@ -27,6 +28,7 @@ class WebCase(TestCase):
         places = override_settings(RUMBREL=ours)
         places.enable()
         self.addCleanup(places.disable)
+        self.addCleanup(end_listening)
 
     def work(self) -> list[Job]:
         """Carry out every waiting job, as the consumer would; returns them as they ended."""

@@ -7,7 +7,8 @@ from django.test.utils import CaptureQueriesContext
 from django.urls import reverse
 
 from rumbrel.core.targets import find_target
-from rumbrel.web.batches.services import BatchWish, start_batch
+from rumbrel.web.batches.services import start_batch
+from rumbrel.web.batches.wishes import BatchWish
 from rumbrel.web.collection.models import SourceFolder, Track
 from rumbrel.web.collection.queries import _beyond, find_tracks, page_of, pulled_ids
 from rumbrel.web.collection.sentence import Sentence
@@ -104,7 +105,7 @@ class ScaleTests(WebCase):
             self.assertIn("USING INDEX", plan, order)
 
     def test_a_batch_of_ten_thousand(self) -> None:
-        batch = start_batch(track_ids=pulled_ids()[:10_000], wish=BatchWish(target=find_target("car-mp3")))
+        batch = start_batch(track_ids=pulled_ids()[:10_000], wish=BatchWish(targets=(find_target("car-mp3"),)))
         with mock.patch("rumbrel.web.batches.services.run_batch._run"):
             self.work()
         self.assertEqual(batch.items.count(), 10_000)

@@ -12,7 +12,7 @@ from rumbrel.core.sound.digest import SampleDigest, digest_bits
 from rumbrel.core.sound.likeness import Sketch
 from rumbrel.core.sound.shape import Block, SoundShape
 from rumbrel.core.sound.stages import Cut, build_chain
-from rumbrel.core.tags import Chapter, TagSet, apply_rules, read_tags, write_tags
+from rumbrel.core.tags import Chapter, TagSet, apply_rules, read_tags, with_fields, write_tags
 
 __all__ = ["Lane", "Passage", "carried_tags"]
 
@@ -144,14 +144,14 @@ def carried_tags(step: Step) -> TagSet:
     if step.treatment.gain_db:
         # They would no longer be true.
         fields = {name: values for name, values in fields.items() if name not in _GAIN_FIELDS}
-    fields.update((name, (value,)) for name, value in step.extra_fields)
     covers = facts.tags.covers
     if covers:
         try:
             covers = read_tags(Path(facts.path), container=facts.container, codec=facts.codec).covers
         except TagError:
             covers = tuple(cover for cover in covers if cover.data)
-    return replace(facts.tags, fields=fields, covers=covers, chapters=_cut_chapters(step))
+    tags = replace(facts.tags, fields=fields, covers=covers, chapters=_cut_chapters(step))
+    return with_fields(tags, step.extra_fields)
 
 
 def _cut_chapters(step: Step) -> tuple[Chapter, ...]:

@@ -163,7 +163,7 @@ def _levelled(step: Step, found: Measured | None, albums: dict[str, _Album], rul
         return step
     album = albums.get(_album_key(step.source))
     if rule.mode == "tags":
-        step = replace(step, extra_fields=_gain_fields(found, album, rule))
+        step = replace(step, extra_fields=(*step.extra_fields, *_gain_fields(found, album, rule)))
     gain_db, limited_db = 0.0, 0.0
     if rule.mode == "track":
         gain_db, limited_db = _gain(found.level.integrated_lufs, found.level.true_peak_dbtp, rule)

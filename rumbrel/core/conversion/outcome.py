@@ -15,7 +15,8 @@ class Outcome:
     samples_in and samples_out count sampling instants of source and result. partial says that only a part
     of the source could be saved: ok is False then, and the result is there. digest is that of the
     samples where result and source are equal to the bit, else "". difference_db is what differs between a
-    lossy result and its source, against the source; None where it was not compared that way.
+    lossy result and its source, against the source; None where it was not compared that way. work_seconds is the time
+    that it took a worker, 0.0 where that is not known.
     """
 
     step: Step
@@ -30,6 +31,7 @@ class Outcome:
     bitrate_bps: int = 0
     difference_db: float | None = None
     warnings: tuple[Warning, ...] = ()
+    work_seconds: float = 0.0
 
     def as_record(self) -> dict[str, Any]:
         """The fields of `convert --json`, in its order."""

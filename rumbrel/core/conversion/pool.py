@@ -1,7 +1,9 @@
 """Run many Steps on all cores, those of one source together."""
 
+import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -31,7 +33,10 @@ def _work(group: Group, tell: Tell, *, checks: bool, ledgers: Mapping[str, Path]
     landed = [outcome for step in group if (outcome := landings.outcome(step)) is not None]
     there = {outcome.step.output for outcome in landed}
     left = [step for step in group if step.output not in there]
-    return landed + carry_out_group(left, Watch(tell=tell, landing=landing, checks=checks))
+    begun = time.perf_counter()
+    made = carry_out_group(left, Watch(tell=tell, landing=landing, checks=checks))
+    each = (time.perf_counter() - begun) / max(1, len(made))
+    return landed + [replace(outcome, work_seconds=each) for outcome in made]
 
 
 def _lost(group: Group, tries: int, *, landings: Landings) -> list[Outcome]:

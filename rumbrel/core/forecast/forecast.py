@@ -15,10 +15,11 @@ from rumbrel.core.formats.table import CONTAINER_BY_KEY, SOUND_SUFFIXES
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.inspection.inspect import inspect_file
 from rumbrel.core.places import file_system_for
+from rumbrel.core.tags import with_fields
 from rumbrel.core.targets.model import LevelRule, Target
 from rumbrel.core.targets.pattern import check_pattern
 
-from .ledger import ResultLedger, work_mark
+from .ledger import ResultLedger, short_mark, work_mark
 from .naming import NamePool, Naming
 from .planning import plan_sound
 from .sources import Source
@@ -51,7 +52,8 @@ class ForecastOptions:
     level is the rule for the level, None for the target's own; with trims, silence at the ends goes.
     sound is which of several sounds of a film is meant, as inspect_file takes it. Without rewraps, what
     could be packed anew is converted. keeps_in_line brings what an earlier run made of a source up to date, and
-    puts what is there by another's hand aside instead of taking it for done (see Present).
+    puts what is there by another's hand aside instead of taking it for done (see Present). beside puts each result
+    into the folder of its source, whatever the destination; a pattern's folders are made there.
     """
 
     when_present: WhenPresent = WhenPresent.SKIP
@@ -63,6 +65,7 @@ class ForecastOptions:
     sound: str = ""
     rewraps: bool = True
     keeps_in_line: bool = False
+    beside: bool = False
 
     def changes_sound(self, target: Target) -> bool:
         """Whether even what plays as it is must be made anew, since its samples change."""
@@ -106,10 +109,12 @@ def forecast_batch(
     options: ForecastOptions | None = None,
     inspect: Callable[[Path], Facts] | None = None,
     ledger: ResultLedger | None = None,
+    taken: set[str] | None = None,
 ) -> Forecast:
     """Plan every source for one target. Reads files, writes nothing.
 
-    With a ledger, what it knows to be finished and unchanged is passed over without being opened.
+    With a ledger, what it knows to be finished and unchanged is passed over without being opened. taken are the
+    names that other forecasts of the same run gave out at this destination; this one's are added.
     """
     options = options or ForecastOptions()
     inspect = inspect or partial(inspect_file, sound=options.sound)
@@ -119,7 +124,7 @@ def forecast_batch(
         destination=destination,
         options=options,
         naming=naming,
-        names=NamePool(naming),
+        names=NamePool(naming, taken),
         ledger=ledger,
         work=work_mark(target, f"{options!r}"),
         changes_sound=options.changes_sound(target),
@@ -127,7 +132,8 @@ def forecast_batch(
         source_ids=frozenset(filter(None, (_file_id(source.path) for source in sources))),
     )
     steps = [_step(number, source, inspect, desk) for number, source in enumerate(sources, 1)]
-    return _judge_room(Forecast(steps=tuple(steps), free_bytes=_free_bytes(destination)))
+    room_at = sources[0].path.parent if options.beside and sources else destination
+    return _judge_room(Forecast(steps=tuple(steps), free_bytes=_free_bytes(room_at)))
 
 
 def _repeated(paths: Sequence[Path]) -> frozenset[Path]:
@@ -191,8 +197,9 @@ def _step(number: int, source: Source, inspect: Callable[[Path], Facts], desk: _
     # A source with several results would be found finished by any one of them.
     skips = desk.options.when_present is WhenPresent.SKIP and not desk.options.keeps_in_line
     recognises = skips and source.key not in desk.repeated
+    work = _work_of(source, desk)
     if desk.ledger is not None and recognises:
-        entry = desk.ledger.finished(str(source.key.absolute()), desk.work)
+        entry = desk.ledger.finished(str(source.key.absolute()), work)
         if entry is not None:
             desk.names.claim(Path(entry.output))
             return Step(
@@ -204,19 +211,26 @@ def _step(number: int, source: Source, inspect: Callable[[Path], Facts], desk: _
                 reason="up to date",
                 source_id=source.id,
                 output=entry.output,
-                work=desk.work,
+                work=work,
             )
-    return _plan(number, source, inspect(source.key), desk)
+    return _plan(number, source, inspect(source.key), desk, work)
 
 
-def _plan(number: int, source: Source, facts: Facts, desk: _Desk) -> Step:
+def _work_of(source: Source, desk: _Desk) -> str:
+    """What is made of a source, as a mark: its own name and tags are a part of that."""
+    return (
+        f"{desk.work}-{short_mark(repr((source.name, source.fields)))}" if source.name or source.fields else desk.work
+    )
+
+
+def _plan(number: int, source: Source, facts: Facts, desk: _Desk, work: str) -> Step:
     step = plan_sound(
         facts,
         desk.target,
         changes_sound=desk.changes_sound,
         rewraps=desk.options.rewraps,
         source_id=source.id,
-        work=desk.work,
+        work=work,
     )
     if step.action is Action.REFUSE:
         if not source.named and not facts.sample_rate and source.path.suffix.lower() not in SOUND_SUFFIXES:
@@ -243,13 +257,24 @@ def _right_suffix(facts: Facts) -> str:
 def _placed(step: Step, number: int, source: Source, suffix: str, desk: _Desk) -> Step:
     """Settle the name, without ever landing on any source or on another result of the batch."""
     when_present, naming = desk.options.when_present, desk.naming
-    folders, stem = naming.parts(source.relative, step.source, step.target, number)
-    if folders not in desk.folders:
-        desk.folders[folders] = desk.destination / naming.folder(folders)
-    wanted = desk.folders[folders] / naming.name(stem, suffix)
+    named = step.source
+    if source.fields:
+        step = replace(step, extra_fields=source.fields)
+        named = replace(named, tags=with_fields(named.tags, source.fields))
+    folders, stem = naming.parts(source.relative, named, step.target, number)
+    own = source.name or ("" if naming.pattern else source.stem + naming.addition)
+    if desk.options.beside:
+        if step.action is Action.COPY and not (source.name or source.fields or naming.addition or naming.pattern):
+            return replace(step, action=Action.SKIP, reason=f"{step.reason}, and it is there already")
+        base = source.path.parent / naming.folder(folders if naming.pattern else ())
+    else:
+        if folders not in desk.folders:
+            desk.folders[folders] = desk.destination / naming.folder(folders)
+        base = desk.folders[folders]
+    wanted = base / naming.name(source.name or stem, suffix)
     warnings = list(step.warnings)
-    if not naming.pattern and naming.changed(source.stem + naming.addition, wanted):
-        why = naming.why_changed(source.stem + naming.addition)
+    if own and naming.changed(own, wanted):
+        why = naming.why_changed(own)
         warnings.append(Warning(code=WarningCode.NAME_CHANGED, text=f"The name {why}; it becomes {wanted.name}."))
     output = desk.names.claim_numbered(wanted, skip_existing=when_present is WhenPresent.NUMBER)
     there = _file_id(output)

@@ -15,7 +15,7 @@ from typing import Any
 from rumbrel.core.errors import OutputError
 from rumbrel.core.targets.model import Target
 
-__all__ = ["Entry", "ResultLedger", "append_entry", "work_mark"]
+__all__ = ["Entry", "ResultLedger", "append_entry", "short_mark", "work_mark"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -62,7 +62,12 @@ def append_entry(ledger: Path, entry: Entry) -> None:
 
 def work_mark(target: Target, options: str) -> str:
     """A mark that changes whenever anything that decides on a result does."""
-    return hashlib.sha256(f"{target!r}|{options}".encode("utf-8", "surrogateescape")).hexdigest()[:20]
+    return short_mark(f"{target!r}|{options}")
+
+
+def short_mark(text: str) -> str:
+    """Twenty hexadecimal digits that stand for a text."""
+    return hashlib.sha256(text.encode("utf-8", "surrogateescape")).hexdigest()[:20]
 
 
 class ResultLedger:

@@ -89,11 +89,14 @@ def _values(relative: Path, facts: Facts, target: Target, number: int) -> Mappin
 
 
 class NamePool:
-    """The names given out so far, compared as a file system that ignores case would compare them."""
+    """The names given out so far, compared as a file system that ignores case would compare them.
 
-    def __init__(self, naming: Naming) -> None:
+    taken is shared by several whose results go to one place.
+    """
+
+    def __init__(self, naming: Naming, taken: set[str] | None = None) -> None:
         self._naming = naming
-        self._taken: set[str] = set()
+        self._taken: set[str] = set() if taken is None else taken
 
     @staticmethod
     def _key(path: Path) -> str:

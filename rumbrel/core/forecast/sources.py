@@ -13,7 +13,8 @@ class Source:
     """A file and where it lies in the mirrored tree. named says that the user named it himself.
 
     id tells a source from the others of its batch: steps and lists refer to it. part tells a part of the file from
-    the others (see Facts.part).
+    the others (see Facts.part). name and fields are what the user wants of its result alone: a name without ending,
+    "" for the usual one, and tags that stand in place of the source's, where an empty text takes one out.
     """
 
     id: int
@@ -21,6 +22,8 @@ class Source:
     relative: Path
     named: bool = True
     part: str = ""
+    name: str = ""
+    fields: tuple[tuple[str, str], ...] = ()
 
     @property
     def key(self) -> Path:

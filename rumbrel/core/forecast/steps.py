@@ -97,7 +97,8 @@ class Step:
 
     source_id is the source's in its batch. fit is how the track stands to the target, None where it was
     not looked at. output is "" where nothing is written. replaces says that an older result may be written over.
-    encoding is the key of what is written; extra_fields are tags that the work itself yields. work
+    encoding is the key of what is written; extra_fields are tags that the work itself yields or the
+    user wants of the result alone, where an empty text takes one out. work
     marks target and settings in the ledger of results.
     """
 

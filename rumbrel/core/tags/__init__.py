@@ -1,7 +1,7 @@
 """Tags and covers: one value, one mapping table, and readers and writers for each tag format."""
 
 from .chapters import read_chapters
-from .model import EMPTY_TAGS, Chapter, Cover, TagSet
+from .model import EMPTY_TAGS, Chapter, Cover, TagSet, with_fields
 from .reading import read_tags
 from .rules import TagRules, apply_rules
 from .writing import unheld_fields, write_tags
@@ -16,5 +16,6 @@ __all__ = [
     "read_chapters",
     "read_tags",
     "unheld_fields",
+    "with_fields",
     "write_tags",
 ]

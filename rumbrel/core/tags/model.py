@@ -1,9 +1,9 @@
 """Tags as one value, whatever format they came from."""
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 
-__all__ = ["EMPTY_TAGS", "Chapter", "Cover", "TagSet", "joined_tags"]
+__all__ = ["EMPTY_TAGS", "Chapter", "Cover", "TagSet", "joined_tags", "with_fields"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -70,3 +70,14 @@ def joined_tags(first: TagSet, second: TagSet) -> TagSet:
         chapters=first.chapters or second.chapters,
         left_out=tuple(dict.fromkeys(first.left_out + second.left_out)),
     )
+
+
+def with_fields(tags: TagSet, fields: Iterable[tuple[str, str]]) -> TagSet:
+    """Tags in which some fields have other values; an empty one takes its field out."""
+    changed = dict(tags.fields)
+    for name, value in fields:
+        if value:
+            changed[name] = (value,)
+        else:
+            changed.pop(name, None)
+    return replace(tags, fields=changed)

@@ -6,18 +6,17 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from rumbrel.core.encoders.encodings import ENCODINGS, Encoding, encoding_for
+from rumbrel.core.encoders.encodings import ENCODINGS, encoding_for
 from rumbrel.core.encoders.settings import EncoderSettings
-from rumbrel.core.errors import EncodeError, TargetError
+from rumbrel.core.errors import TargetError
 from rumbrel.core.formats.table import CODECS, CONTAINERS
 from rumbrel.core.places import FILE_SYSTEMS
-from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.tags.mapping import FIELDS
 from rumbrel.core.tags.rules import TagRules
 
 from .model import NO_LISTS, Accepts, LevelRule, NameRule, PlaylistRule, Recipe, Target
 from .pattern import check_pattern
-from .planning import recipe_shapes
+from .recipes import check_recipe, possible_rates
 
 __all__ = ["parse_target", "read_target"]
 
@@ -143,42 +142,15 @@ def _recipe(values: object, where: str) -> Recipe:
     )
     recipe = Recipe(
         encoding=encoding.key,
-        sample_rates=table.numbers("sample_rates", 1000, 768_000) or _possible_rates(encoding, settings),
+        sample_rates=table.numbers("sample_rates", 1000, 768_000) or possible_rates(encoding, settings),
         bit_depths=table.numbers("bit_depths", 8, 32) or encoding.depths,
         channels=table.numbers("channels", 1, 64) or encoding.channel_counts,
         settings=settings,
         highpass_hz=table.number("highpass_hz", 1, 2000, (int, float)),
     )
     table.no_more()
-    _check_recipe(recipe, where)
+    check_recipe(recipe, where)
     return recipe
-
-
-def _possible_rates(encoding: Encoding, settings: EncoderSettings) -> tuple[int, ...]:
-    """The encoding's rates at which these settings can be had."""
-
-    def possible(rate: int) -> bool:
-        try:
-            depth = encoding.depths[0] if encoding.depths else 0
-            encoding.check_request(SoundShape(sample_rate=rate, channels=1, depth_bits=depth), plain)
-        except EncodeError:
-            return False
-        return True
-
-    # What is wrong with the settings at any rate is for the recipe's own check to say.
-    plain = EncoderSettings(bitrate_kbps=settings.bitrate_kbps, mode=settings.mode)
-    return tuple(rate for rate in encoding.rates or () if possible(rate)) or encoding.rates or ()
-
-
-def _check_recipe(recipe: Recipe, where: str) -> None:
-    """Ask the encoding about each shape the recipe could lead to, so that no option is silently void."""
-    encoding = encoding_for(recipe.encoding)
-    try:
-        encoding.check_settings(recipe.settings)
-        for shape in recipe_shapes(recipe):
-            encoding.check_request(shape, recipe.settings)
-    except EncodeError as error:
-        raise TargetError(f"{where}: {error}") from error
 
 
 def _tag_rules(table: _Table) -> TagRules:

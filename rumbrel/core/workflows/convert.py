@@ -59,11 +59,10 @@ class LevelWish:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ConvertOptions:
-    """What the user chooses for all targets. separate puts each target's results below a folder of its name."""
+    """What the user chooses for all targets."""
 
     forecast: ForecastOptions = ForecastOptions()
     level: LevelWish = LevelWish()
-    separate: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -76,7 +75,8 @@ class Gathering:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TargetPlan:
-    """One target's part: every step at its destination, and the lists that go beside the results."""
+    """One target's part: every step at its destination, and the lists that go beside the results. beside says that
+    the results go beside their sources, wherever those are."""
 
     target: Target
     destination: Path
@@ -84,6 +84,15 @@ class TargetPlan:
     trims: bool
     forecast: Forecast
     lists: tuple[PlannedList, ...] = ()
+    beside: bool = False
+
+    def sweep(self) -> None:
+        """Remove what a killed run left."""
+        if not self.beside:
+            remove_leftovers(self.destination)
+            return
+        for folder in {Path(step.output).parent for step in self.forecast.working}:
+            remove_leftovers(folder, below=False)
 
     @property
     def needs_measuring(self) -> bool:
@@ -111,28 +120,36 @@ class ConvertPlan:
 def plan_conversion(
     gathering: Callable[[Target], Gathering],
     targets: Sequence[Target],
-    destination: Path,
+    destination: Callable[[Target], Path],
     *,
     options: ConvertOptions,
     inspect: Inspect,
     ledger: Callable[[Path], ResultLedger | None] = lambda folder: None,
     writes_lists: bool = True,
 ) -> ConvertPlan:
-    """Plan every source for every target. Writes nothing; reads what inspect reads.
+    """Plan every source for every target, whose results go to its destination. Writes nothing; reads what inspect
+    reads.
 
     gathering may give other sources to a target that wants its lists in folders. ledger is asked for
     what earlier runs left at a destination. Raises TargetError, OutputError, PlaylistError.
     """
     parts = []
+    taken: dict[Path, set[str]] = {}
     for target in targets:
-        folder = destination / target.slug if options.separate else destination
+        folder = destination(target)
         found, rule, known = gathering(target), options.level.rule_for(target), ledger(folder)
         wishes = replace(options.forecast, level=rule)
-        forecast = forecast_batch(found.sources, target, folder, options=wishes, inspect=inspect, ledger=known)
+        names = taken.setdefault(folder, set())
+        forecast = forecast_batch(
+            found.sources, target, folder, options=wishes, inspect=inspect, ledger=known, taken=names
+        )
         lists = _lists(found.lists, target, folder, wishes, forecast.steps, known) if writes_lists else ()
         parts.append(
-            TargetPlan(target=target, destination=folder, rule=rule, trims=wishes.trims, forecast=forecast, lists=lists)
-        )
+            TargetPlan(
+                target=target, destination=folder, rule=rule, trims=wishes.trims, forecast=forecast, lists=lists,
+                beside=wishes.beside,
+            )
+        )  # fmt: skip
     return ConvertPlan(parts=tuple(parts))
 
 
@@ -208,7 +225,7 @@ def run_plan(
     outcomes: list[Outcome] = []
     ledgers = {part.target.slug: ledger(part.destination) for part in plan.parts}
     for part in plan.parts:
-        remove_leftovers(part.destination)
+        part.sweep()
     try:
         for event in _run_steps(plan.steps, ledgers, jobs=jobs):
             if isinstance(event, Outcome):

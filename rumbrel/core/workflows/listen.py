@@ -91,6 +91,14 @@ class Decoders:
                 self._running[output] = _Running(process=process, total_bytes=shape.total_bytes)
         return Hearing(path=output, total_bytes=shape.total_bytes, media_type="audio/wav")
 
+    def close(self) -> None:
+        """End what is being decoded; its files are not made."""
+        with self._lock:
+            for running in self._running.values():
+                running.process.kill()
+                running.process.wait()
+            self._running.clear()
+
     def _start(self, request: str) -> "subprocess.Popen[str]":
         process = subprocess.Popen(
             [sys.executable, "-m", "rumbrel.core.sound.listening"],

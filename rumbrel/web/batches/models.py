@@ -10,16 +10,16 @@ from rumbrel.web.jobs.models import Job
 
 
 class Batch(models.Model):
-    """A forecast that was started. It keeps its target, options and steps as they were.
+    """A forecast that was started. It keeps its targets, options and steps as they were.
 
-    counts is how many items are in each state, kept as they change. measured says that the levels its
+    target_name is what its targets are called together; destination is the folder that holds all results, "" where
+    they lie beside their sources. counts is how many items are in each state, kept as they change. measured says that the levels its
     target asks for are settled. job is the work on it that was started last.
     """
 
-    target_slug = models.CharField(max_length=80)
-    target_name = models.CharField(max_length=200, blank=True)
-    target = models.JSONField(default=dict)
-    destination = models.TextField()
+    target_name = models.TextField(blank=True)
+    targets = models.JSONField(default=list)
+    destination = models.TextField(blank=True)
     options = models.JSONField(default=dict)
     track_ids = models.JSONField(default=list)
     planned = models.BooleanField(default=False)
@@ -54,6 +54,7 @@ class Item(models.Model):
     batch = models.ForeignKey(Batch, on_delete=models.CASCADE, related_name="items")
     number = models.PositiveIntegerField(default=0)
     track = models.ForeignKey(Track, on_delete=models.SET_NULL, null=True, related_name="+")
+    target_slug = models.CharField(max_length=80, blank=True)
     source = models.TextField()
     title = models.TextField()
     action = models.CharField(max_length=10)
@@ -97,3 +98,34 @@ class Item(models.Model):
     @property
     def output_name(self) -> str:
         return Path(self.output).name
+
+
+class TrackChoice(models.Model):
+    """What a track on the pull list is to have otherwise than its batch (see wishes.Choice)."""
+
+    owner = models.CharField(max_length=150, blank=True)
+    track = models.ForeignKey(Track, on_delete=models.CASCADE, related_name="+")
+    left_out = models.BooleanField(default=False)
+    target_slug = models.CharField(max_length=80, blank=True)
+    name = models.CharField(max_length=500, blank=True)
+    fields = models.JSONField(default=list)
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=("owner", "track"), name="one_choice_a_track"),)
+
+    def __str__(self) -> str:
+        return f"choice for track {self.track_id}"
+
+
+class MeasuredSpeed(models.Model):
+    """How fast this machine was at a kind of work: seconds of sound, and of one core's time for them.
+
+    work is the key of an encoding, or what is done instead of encoding.
+    """
+
+    work = models.CharField(max_length=40, unique=True)
+    sound_seconds = models.FloatField(default=0)
+    work_seconds = models.FloatField(default=0)
+
+    def __str__(self) -> str:
+        return f"{self.work}: {self.sound_seconds:.0f} s in {self.work_seconds:.0f} s"

@@ -15,7 +15,7 @@ _MOST_TRACES = 8
 
 def batches() -> QuerySet[Batch]:
     """Newest first, each with its work; tracks and target stay where they are."""
-    return Batch.objects.select_related("job").defer("track_ids", "target", "options")
+    return Batch.objects.select_related("job").defer("track_ids", "targets", "options")
 
 
 def items_of(batch: Batch, *, state: str = "") -> QuerySet[Item]:

@@ -1,17 +1,22 @@
 """Steps and items as screens show them."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
+from pathlib import Path
 
 from rumbrel.core.forecast import Action, Step
 from rumbrel.core.formats.table import format_label
 from rumbrel.web.ui.words import ACTION_WORDS
 
-__all__ = ["ForecastRow", "after_text", "forecast_row", "now_text", "shared_reason"]
+from .wishes import BatchWish
+
+__all__ = ["ForecastRow", "WarningRow", "after_text", "forecast_row", "now_text", "shared_reason", "warning_rows"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ForecastRow:
-    """A line of the forecast: facts now and after, sizes in bytes, and why."""
+    """A line of the forecast: facts now and after, sizes in bytes, and why. name is that of the result below the
+    folder where all of them go."""
 
     title: str
     step: Step
@@ -19,9 +24,10 @@ class ForecastRow:
     now: str
     after: str
     bytes_after: int
+    name: str = ""
 
 
-def forecast_row(step: Step, title: str) -> ForecastRow:
+def forecast_row(step: Step, title: str, wish: BatchWish) -> ForecastRow:
     return ForecastRow(
         title=title,
         step=step,
@@ -29,7 +35,37 @@ def forecast_row(step: Step, title: str) -> ForecastRow:
         now=now_text(step),
         after=after_text(step),
         bytes_after=step.after.size_bytes if step.after and step.writes else 0,
+        name=_shown_name(step, wish.shown_destination),
     )
+
+
+def _shown_name(step: Step, folder: str) -> str:
+    if not step.output:
+        return ""
+    path = Path(step.output)
+    shown = path.relative_to(folder) if folder and path.is_relative_to(folder) else path.name
+    return str(shown).encode("utf-8", "replace").decode()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WarningRow:
+    """A kind of warning among lines: its first words, and how many lines have it."""
+
+    code: str
+    text: str
+    count: int
+
+
+def warning_rows(steps: Iterable[Step]) -> list[WarningRow]:
+    """The commonest first."""
+    counts: dict[str, int] = {}
+    texts: dict[str, str] = {}
+    for step in steps:
+        for code, text in {str(warning.code): warning.text for warning in step.warnings}.items():
+            counts[code] = counts.get(code, 0) + 1
+            texts.setdefault(code, text)
+    rows = [WarningRow(code=code, text=texts[code], count=count) for code, count in counts.items()]
+    return sorted(rows, key=lambda row: -row.count)
 
 
 def now_text(step: Step) -> str:

@@ -7,7 +7,7 @@ from rumbrel.core.forecast import Step
 from rumbrel.core.records import as_record, from_record
 from rumbrel.core.targets import Target
 
-__all__ = ["kept_step", "restored_step", "restored_target"]
+__all__ = ["kept_step", "restored_step"]
 
 
 def kept_step(step: Step) -> str:
@@ -21,7 +21,3 @@ def restored_step(data: str, target: Target) -> Step:
     step = from_record(Step, {**record, "target": as_record(target)})
     # The very same target for every step of a batch.
     return replace(step, target=target)
-
-
-def restored_target(record: dict[str, object]) -> Target:
-    return from_record(Target, record)

@@ -2,21 +2,26 @@
 
 from array import array
 from collections.abc import Iterable, Sequence
+from pathlib import Path
 
 import numpy as np
 from django.db.models import BooleanField, ExpressionWrapper, Q, QuerySet, TextField
 from django.db.models.functions import JSONArray
 
+from rumbrel.core.encoders.encodings import encoding_for
+from rumbrel.core.forecast.naming import Naming
 from rumbrel.core.inspection import Facts
-from rumbrel.core.targets import all_targets
+from rumbrel.core.places import file_system_for
+from rumbrel.core.targets import Target, all_targets
 from rumbrel.core.targets.fit import SHORTEST_AVERAGE_SECONDS
+from rumbrel.core.targets.pattern import check_pattern
 from rumbrel.web.collection.models import Pull, Track
-from rumbrel.web.collection.queries import facts_by_id, find_tracks
+from rumbrel.web.collection.queries import facts_by_id, find_tracks, known_tracks
 from rumbrel.web.collection.sentence import Sentence
 
 from .standing import Kinds, bitrate_class, bitrate_limits
 
-__all__ = ["all_in_kinds", "found_in_kinds", "pulled_in_kinds", "tracks_with_facts"]
+__all__ = ["all_in_kinds", "found_in_kinds", "named_tracks", "pulled_in_kinds", "tracks_with_facts"]
 
 _JUDGED = (
     "container", "codec", "lossless", "sample_rate", "bit_depth", "channels", "bitrate_mode", "channel_mode",
@@ -77,3 +82,19 @@ def tracks_with_facts(ids: Sequence[int]) -> Sequence[tuple[Track, Facts]]:
     """Tracks with their facts, in the order of the ids."""
     tracks, known = Track.objects.in_bulk(list(ids)), facts_by_id(ids)
     return [(tracks[pk], known[pk]) for pk in ids if pk in known and pk in tracks]
+
+
+def named_tracks(target: Target, ids: Sequence[int], *, pattern: str, file_system: str, longest: str) -> list[str]:
+    """What results of some tracks would be called. Raises TargetError for a pattern that cannot be, OutputError for an
+    unknown file system."""
+    if pattern:
+        check_pattern(pattern)
+    limit = int(longest) if longest.isascii() and longest.isdecimal() and 8 <= int(longest[:4]) <= 255 else None
+    naming = Naming(pattern=pattern, system=file_system_for(file_system or "native"), longest=limit)
+    suffix = encoding_for(target.make.encoding).suffix
+    names = []
+    for number, track in enumerate(known_tracks(ids), 1):
+        if track.facts is not None:
+            folders, stem = naming.parts(Path(track.relative), track.facts, target, number)
+            names.append(str(naming.folder(folders) / naming.name(stem, suffix)).encode("utf-8", "replace").decode())
+    return names

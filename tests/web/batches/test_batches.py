@@ -26,8 +26,9 @@ from rumbrel.core.targets import all_targets, find_target
 from rumbrel.core.workflows.convert import LevelWish
 from rumbrel.core.workflows.deliver import deliver, plan_delivery
 from rumbrel.web.batches.models import Batch, Item
-from rumbrel.web.batches.services import BatchWish, forecast_tracks, start_batch
-from rumbrel.web.batches.steps import kept_step, restored_step, restored_target
+from rumbrel.web.batches.services import forecast_tracks, start_batch
+from rumbrel.web.batches.steps import kept_step, restored_step
+from rumbrel.web.batches.wishes import BatchWish
 from rumbrel.web.collection.models import Track
 from rumbrel.web.collection.queries import known_tracks, pulled_ids
 from rumbrel.web.jobs.models import Job
@@ -40,7 +41,7 @@ from tests.web.case import WebCase
 class BatchCase(WebCase):
     def start(self, target: str = "archive-flac", when: WhenPresent = WhenPresent.SKIP) -> Batch:
         self.pull_all()
-        wish = BatchWish(target=find_target(target), when_present=when)
+        wish = BatchWish(targets=(find_target(target),), when_present=when)
         return start_batch(track_ids=pulled_ids(), wish=wish)
 
     def run_batch(self, target: str = "archive-flac", when: WhenPresent = WhenPresent.SKIP) -> Batch:
@@ -67,14 +68,11 @@ class ForecastTests(BatchCase):
             ({"level": "louder"}, LevelWish()),
         ):
             with self.subTest(asked=asked):
-                sent = {
-                    name: re.search(rf'<input type="hidden" name="{name}" value="([^"]*)"', page)[1]
-                    for name in ("level", "peaks")
-                }
+                sent = dict(re.findall(r'<input type="hidden" name="(level|peaks)" value="([^"]*)"', page))
                 self.assertEqual(sent, {"level": "track", "peaks": "limit"}, "the button sends what the sentence says")
                 self.client.post(reverse("batches:start"), {"target": "car-mp3", **asked})
                 batch = Batch.objects.latest("pk")
-                self.assertEqual(BatchWish.restored(find_target("car-mp3"), batch.options).level, kept)
+                self.assertEqual(BatchWish.restored(batch.targets, batch.options).level, kept)
                 batch.job.delete()
 
     def test_no_request_opens_a_sound_file(self) -> None:
@@ -106,16 +104,16 @@ class ForecastTests(BatchCase):
     def test_it_is_made_anew_when_the_list_or_the_destination_changes(self) -> None:
         self.gather()
         self.pull_all()
-        wish = BatchWish(target=find_target("archive-flac"))
+        wish = BatchWish(targets=(find_target("archive-flac"),))
         first = forecast_tracks(wish=wish)
         self.assertIs(forecast_tracks(wish=wish), first)
         self.client.post(reverse("collection:pull", args=[Track.objects.first().pk]))
         second = forecast_tracks(wish=wish)
-        self.assertEqual(len(second.forecast.steps), 2)
+        self.assertEqual(len(second.steps), 2)
         self.run_batch()
         self.client.post(reverse("collection:clear-pull"))
         self.client.post(reverse("collection:undo-clear"))
-        actions = [str(step.action) for step in forecast_tracks(wish=wish).forecast.steps]
+        actions = [str(step.action) for step in forecast_tracks(wish=wish).steps]
         self.assertEqual(sorted(actions), ["refuse", "skip", "skip"])
 
     def test_a_step_comes_back_from_the_database_as_it_was(self) -> None:
@@ -123,7 +121,7 @@ class ForecastTests(BatchCase):
         self.gather()
         self.pull_all()
         for target in all_targets():
-            for step in forecast_tracks(wish=BatchWish(target=target)).forecast.steps:
+            for step in forecast_tracks(wish=BatchWish(targets=(target,))).steps:
                 self.assertEqual(restored_step(kept_step(step), target), step, (target.slug, step.source.path))
 
     def test_empty_and_unknown(self) -> None:
@@ -337,7 +335,7 @@ class RunTests(BatchCase):
     def test_a_batch_keeps_its_target_when_the_catalogue_loses_it(self) -> None:
         self.gather()
         batch = self.start()
-        self.assertEqual(restored_target(batch.target), find_target("archive-flac"))
+        self.assertEqual(BatchWish.restored(batch.targets, batch.options).targets, (find_target("archive-flac"),))
         with mock.patch("rumbrel.core.targets.catalogue.all_targets", return_value=()):
             self.work()
             page = self.page(reverse("batches:index"))
@@ -368,7 +366,7 @@ class LevelTests(BatchCase):
     def test_an_album_is_measured_once_also_when_the_batch_goes_on(self) -> None:
         self.album(7)
         self.pull_all()
-        wish = BatchWish(target=find_target("disc-wav"), level=LevelWish(mode="album"))
+        wish = BatchWish(targets=(find_target("disc-wav"),), level=LevelWish(mode="album"))
         batch = start_batch(track_ids=pulled_ids(), wish=wish)
         measured: list[str] = []
 

@@ -10,7 +10,8 @@ from django.conf import settings
 from django.urls import reverse
 
 from rumbrel.core.targets import find_target
-from rumbrel.web.batches.services import BatchWish, start_batch
+from rumbrel.web.batches.services import start_batch
+from rumbrel.web.batches.wishes import BatchWish
 from rumbrel.web.collection.models import DeepLook, Facet, Track
 from rumbrel.web.collection.queries import facts_by_id, pull_list_of
 from rumbrel.web.collection.services import cut_track, start_looks
@@ -108,7 +109,7 @@ class CutTests(CutCase):
     def test_parts_are_converted_under_their_names_and_fill_a_disc(self) -> None:
         self.cut()
         ids = [part.pk for part in self.parts()]
-        batch = start_batch(track_ids=ids, wish=BatchWish(target=find_target("archive-flac")))
+        batch = start_batch(track_ids=ids, wish=BatchWish(targets=(find_target("archive-flac"),)))
         self.work()
         batch.refresh_from_db()
         results = sorted(path for path in settings.RUMBREL.results.rglob("*.flac"))
@@ -118,7 +119,7 @@ class CutTests(CutCase):
         sound, _ = soundfile.read(self.path, dtype="int16")
         for path, (start, end) in zip(results, EDGES, strict=True):
             np.testing.assert_array_equal(soundfile.read(path, dtype="int16")[0], sound[start:end])
-        again = start_batch(track_ids=ids, wish=BatchWish(target=find_target("archive-flac")))
+        again = start_batch(track_ids=ids, wish=BatchWish(targets=(find_target("archive-flac"),)))
         self.work()
         self.assertEqual(set(again.items.values_list("state", flat=True)), {"skipped"})
 

@@ -2,6 +2,7 @@
 
 import io
 import re
+from dataclasses import replace
 from unittest import mock
 
 import numpy as np
@@ -11,10 +12,12 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.urls import reverse
 
 from rumbrel.core.errors import TargetError
-from rumbrel.core.targets import all_targets, find_target, listed_target
+from rumbrel.core.targets import Target, all_targets, find_target, listed_target
 from rumbrel.core.targets.catalogue import shipped_targets
-from rumbrel.web.batches.services import BatchWish, start_batch
+from rumbrel.web.batches.services import start_batch
+from rumbrel.web.batches.wishes import BatchWish
 from rumbrel.web.collection.models import Track
+from rumbrel.web.targets.own_form import AcceptedForm, TargetForm
 from rumbrel.web.targets.rows import hour_rows
 from rumbrel.web.targets.services import keep_target, make_sample, target_text
 from tests.signals import melody, write_sound
@@ -117,13 +120,15 @@ class OwnTargetTests(WebCase):
         self.assertEqual(listed_target("tour-bus-mp3-160").make.settings.bitrate_kbps, 160)
         self.assertEqual(target_text("car-mp3"), target_text("car-mp3").replace("own", "own"))
         self.gather()
-        batch = start_batch(track_ids=self.pull_all(), wish=BatchWish(target=listed_target("tour-bus-mp3-160")))
+        batch = start_batch(track_ids=self.pull_all(), wish=BatchWish(targets=(listed_target("tour-bus-mp3-160"),)))
         self.keep("tour-bus-mp3-160", OWN.format(kbps=192))
         self.work()
         made = next(settings.RUMBREL.results.rglob("*.mp3"))
         self.assertEqual(soundfile.info(made).format, "MP3")
         batch.refresh_from_db()
-        self.assertEqual(batch.target["make"]["settings"]["bitrate_kbps"], 160, "what was started goes on as it was")
+        self.assertEqual(
+            batch.targets[0]["make"]["settings"]["bitrate_kbps"], 160, "what was started goes on as it was"
+        )
         self.assertEqual(listed_target("tour-bus-mp3-160").make.settings.bitrate_kbps, 192)
         versions = settings.RUMBREL.targets / "versions" / "tour-bus-mp3-160"
         self.assertIn("bitrate_kbps = 160", (versions / "0001.toml").read_text())
@@ -171,3 +176,65 @@ class OwnTargetTests(WebCase):
         self.assertEqual(find_target(str(path)).name, "Tour bus, MP3 160")
         page = self.client.get(reverse("batches:forecast"), {"target": str(path)}, follow=True).content.decode()
         self.assertIn("There is no target", page)
+
+
+class FormTests(WebCase):
+    """The form for a target in the trade's terms."""
+
+    def sent(self, target: Target, **changed: object) -> dict[str, object]:
+        """What a browser sends of the form as it is shown."""
+        values = TargetForm.values_of(target) | changed
+        for number, row in enumerate(target.accepts):
+            values |= {f"accepts{number}-{name}": value for name, value in AcceptedForm.values_of(row).items()}
+        return {name: value for name, value in values.items() if value not in (None, False, "")}
+
+    def test_every_target_goes_through_the_form_and_comes_out_as_it_was(self) -> None:
+        for target in shipped_targets():
+            with self.subTest(target=target.slug):
+                page = self.page(reverse("targets:edit", args=[target.slug]))
+                named = set(re.findall(r'name="([a-z0-9_-]+)"', page))
+                sent = self.sent(target, name=f"{target.name}, own")
+                settled = {"bit_depths", "id3", "channels"}
+                self.assertEqual(set(sent) - named - settled, set(), "the page shows every field that it needs")
+                sent = {name: value for name, value in sent.items() if name in named}
+                answer = self.client.post(reverse("targets:keep", args=[target.slug]), sent)
+                self.assertEqual(answer.status_code, 302, answer.content.decode()[-3000:] if answer.content else "")
+                slug = answer["Location"].strip("/").rpartition("/")[2]
+                self.assertEqual(replace(listed_target(slug), slug=target.slug, name=target.name), target)
+
+    def test_only_what_the_encoder_has_is_offered_and_refusals_stand_beside_their_fields(self) -> None:
+        car = find_target("car-mp3")
+        offered = self.client.post(
+            reverse("targets:offered", args=["car-mp3"]), self.sent(car, encoding="flac")
+        ).content.decode()
+        self.assertNotIn('name="bitrate_kbps"', offered)
+        self.assertNotIn('name="joint_stereo"', offered)
+        self.assert_all_in(('name="effort"', 'name="bit_depths"', "USB stick for the car"), offered)
+        self.assertIn('name="joint_stereo"', self.page(reverse("targets:edit", args=["car-mp3"])))
+        for changed, field, words in (
+            ({"joint_stereo": "on"}, "joint_stereo", "only for 2 channels below 160"),
+            ({"mode": "variable"}, "quality", "led by quality"),
+            ({"bitrate_kbps": "321"}, "bitrate_kbps", "not one of the available choices"),
+            ({"pattern": "{sparkle}"}, "pattern", "no field"),
+            ({"highpass_hz": "9000"}, "highpass_hz", "less than or equal to 2000"),
+            ({"accepts0-sample_rates": "44,1 kHz"}, "accepts0-sample_rates", "with commas between them"),
+        ):
+            with self.subTest(changed=changed):
+                page = self.client.post(
+                    reverse("targets:keep", args=["car-mp3"]), self.sent(car) | changed
+                ).content.decode()
+                beside = page.split(f'id="id_{field}"')[1].split("</td>")[0]
+                self.assertRegex(beside, f"errorlist.*{words}")
+        page = self.client.post(
+            reverse("targets:keep", args=["car-mp3"]), self.sent(car) | {"accepts0-codec": ""}
+        ).content.decode()
+        self.assertRegex(page, 'role="alert"><ul class="errorlist.*accepts')
+        self.assertEqual(all_targets(), shipped_targets())
+
+    def test_names_are_shown_as_the_pattern_is_typed(self) -> None:
+        self.gather()
+        address = reverse("targets:names", args=["car-mp3"])
+        shown = self.fragment(address, pattern="{codec}/{number:02} {stem}", file_system="fat32")
+        self.assert_all_in(("flac/01 peal (b).mp3", "pcm/"), shown)
+        self.assertIn("has no field", self.fragment(address, pattern="{sparkle}"))
+        self.assertIn("There is no file system", self.fragment(address, file_system="tape"))

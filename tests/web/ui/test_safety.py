@@ -11,7 +11,8 @@ from django.urls import URLPattern, URLResolver, get_resolver, reverse
 from rumbrel.core.tags.wishes import TagWish
 from rumbrel.core.targets import find_target
 from rumbrel.web.batches.models import Batch
-from rumbrel.web.batches.services import BatchWish, start_batch
+from rumbrel.web.batches.services import start_batch
+from rumbrel.web.batches.wishes import BatchWish
 from rumbrel.web.collection.models import SourceFolder, Track
 from rumbrel.web.collection.queries import pulled_ids
 from rumbrel.web.collection.services import keep_view, start_looks
@@ -54,7 +55,7 @@ class SafetyCase(WebCase):
         self.pull_all()
         self.playlist = make_playlist(name="List", track_ids=pulled_ids())
         self.disc = Disc.objects.create(playlist=self.playlist)
-        self.batch = start_batch(track_ids=pulled_ids(), wish=BatchWish(target=find_target("archive-flac")))
+        self.batch = start_batch(track_ids=pulled_ids(), wish=BatchWish(targets=(find_target("archive-flac"),)))
         self.own = keep_target(text=target_text("car-mp3"))
         track = Track.objects.get(relative="a/peal <b>.flac")
         self.sample = make_sample(track=track, target=find_target("car-mp3"), start_seconds=0).path.name

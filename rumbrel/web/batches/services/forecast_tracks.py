@@ -1,4 +1,4 @@
-"""The forecast of tracks for a target, from kept facts and the ledger: no sound file is opened."""
+"""The forecast of tracks for targets, from kept facts and the ledger: no sound file is opened."""
 
 import os
 from collections.abc import Mapping, Sequence
@@ -6,62 +6,74 @@ from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 from threading import Lock
-from typing import Any
 
 from django.conf import settings
 
-from rumbrel.core.forecast import Forecast, ForecastOptions, ResultLedger, Source, WhenPresent
+from rumbrel.core.errors import OutputError
+from rumbrel.core.forecast import ResultLedger, Source, Step
 from rumbrel.core.inspection import Facts, Fault, FaultCode
-from rumbrel.core.records import as_record, from_record
 from rumbrel.core.tags import EMPTY_TAGS
-from rumbrel.core.targets import Target
-from rumbrel.core.workflows.convert import ConvertOptions, ConvertPlan, Gathering, LevelWish, plan_conversion
+from rumbrel.core.workflows.convert import ConvertPlan, Gathering, plan_conversion
 from rumbrel.web.collection.queries import KnownTrack, known_tracks, pull_list_of, pulled_ids
+from rumbrel.web.collection.services import allowed_roots
 
-__all__ = ["BatchWish", "forecast_tracks", "plan_for"]
+from ..wishes import BatchWish, Choice, DestinationKind
+
+__all__ = ["PulledForecast", "forecast_tracks", "plan_for", "see_that_it_may_be_written"]
+
+_NO_CHOICE = Choice(track_id=0)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class BatchWish:
-    """What the user asks of a batch beside its tracks."""
-
-    target: Target
-    when_present: WhenPresent = WhenPresent.SKIP
-    level: LevelWish = LevelWish()
-
-    @property
-    def destination(self) -> Path:
-        """One folder a target, so that a later batch finds what is there."""
-        return settings.RUMBREL.results / self.target.slug
-
-    def options(self) -> ConvertOptions:
-        return ConvertOptions(forecast=ForecastOptions(when_present=self.when_present), level=self.level)
-
-    def as_record(self) -> dict[str, Any]:
-        return {"when_present": str(self.when_present), "level": as_record(self.level)}
-
-    @classmethod
-    def restored(cls, target: Target, record: Mapping[str, Any]) -> "BatchWish":
-        level = from_record(LevelWish, record.get("level", {}))
-        return cls(target=target, when_present=WhenPresent(record["when_present"]), level=level)
+def see_that_it_may_be_written(wish: BatchWish) -> None:
+    """Raises OutputError for a destination outside the allowed folders, or inside Rumbrel's own data."""
+    folder = wish.destination.folder
+    if wish.destination.kind is not DestinationKind.FOLDER:
+        return
+    if not folder.startswith("/") or "\0" in folder:
+        raise OutputError("Name the folder for the results by its whole path, or choose it below.")
+    try:
+        real = Path(folder).resolve()
+        is_file = real.exists() and not real.is_dir()
+    except (OSError, RuntimeError) as error:
+        raise OutputError(f"{folder[:300]} cannot be a folder. Choose another.") from error
+    ours = settings.RUMBREL
+    data, inside_results = ours.data.resolve(), real.is_relative_to(ours.results.resolve())
+    allowed = (*allowed_roots(), ours.results.resolve())
+    if not any(real.is_relative_to(root) for root in allowed):
+        roots = " and ".join(str(root) for root in ours.roots)
+        raise OutputError(f"Rumbrel may only write below {roots}. RUMBREL_ROOTS says so; start it with more folders.")
+    own = real.is_relative_to(data) and not any(real.is_relative_to(root) and root != data for root in allowed)
+    if own and not inside_results:
+        raise OutputError(f"{folder[:300]} is Rumbrel's own data. Choose another folder.")
+    if is_file:
+        raise OutputError(f"{folder[:300]} is a file. Choose a folder.")
 
 
 def plan_for(tracks: Sequence[KnownTrack], wish: BatchWish) -> ConvertPlan:
-    """Every track's step. Raises RumbrelError for what cannot be."""
+    """Every track's step for each of its targets. Raises RumbrelError for what cannot be."""
+    see_that_it_may_be_written(wish)
     by_path: dict[Path, Facts] = {}
-    sources = []
+    choices = {choice.track_id: choice for choice in wish.choices}
+    sources: dict[str, list[Source]] = {target.slug: [] for target in wish.all_targets}
     for track in tracks:
+        choice = choices.get(track.pk, _NO_CHOICE)
+        if choice.left_out:
+            continue
         known = track.facts or Facts(path=str(Path(track.folder, track.relative)))
         if track.missing or track.facts is None:
             known = _missing(known)
-        source = Source(id=track.pk, path=Path(known.path), relative=_relative(track), part=known.part)
+        source = Source(
+            id=track.pk, path=Path(known.path), relative=_relative(track), part=known.part, name=choice.name,
+            fields=choice.fields,
+        )  # fmt: skip
         by_path[source.key] = known
-        sources.append(source)
-    gathering = Gathering(sources=tuple(sources))
+        for slug in [choice.target_slug] if choice.target_slug else [target.slug for target in wish.targets]:
+            sources[slug].append(source)
+    targets = [target for target in wish.all_targets if target in wish.targets or sources[target.slug]]
     return plan_conversion(
-        lambda target: gathering,
-        [wish.target],
-        wish.destination,
+        lambda target: Gathering(sources=tuple(sources[target.slug])),
+        targets,
+        wish.folder_of,
         options=wish.options(),
         inspect=by_path.__getitem__,
         ledger=cache(ledger_for),
@@ -100,11 +112,32 @@ def ledger_for(destination: Path) -> ResultLedger:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PulledForecast:
-    """The forecast of the pull list: steps in its order, with the titles of their tracks."""
+    """The forecast of the pull list: the steps of one target after those of another, in the list's order, with the
+    titles of their tracks. left_out are the tracks that the user left out."""
 
-    forecast: Forecast
+    plan: ConvertPlan
+    steps: tuple[Step, ...]
     titles: Mapping[int, str]
     wish: BatchWish
+    left_out: tuple[int, ...] = ()
+
+    @property
+    def working(self) -> list[Step]:
+        return [step for step in self.steps if step.writes]
+
+    @property
+    def free_bytes(self) -> int | None:
+        """The room where most of the results go."""
+        return self.plan.parts[0].forecast.free_bytes if self.plan.parts else None
+
+    @property
+    def bytes_before(self) -> int:
+        """What is read, each source once."""
+        return sum({step.source.key: step.source.sound_bytes for step in self.working}.values())
+
+    @property
+    def bytes_after(self) -> int:
+        return sum(step.after.size_bytes for step in self.working if step.after)
 
 
 _kept: dict[tuple[object, ...], PulledForecast] = {}
@@ -114,17 +147,24 @@ _MOST_KEPT = 4
 
 def forecast_tracks(*, wish: BatchWish, owner: str = "") -> PulledForecast:
     """The forecast of the pulled tracks. Paging through it does not make it anew, as long as neither the
-    list nor the destination changed."""
+    list nor a destination changed."""
     pull_list = pull_list_of(owner)
-    key = (owner, pull_list.pk, pull_list.version, wish, _mark(wish.destination), _mark(settings.RUMBREL.ledger))
+    marks = tuple(_mark(wish.folder_of(target)) for target in wish.all_targets)
+    beside = (_mark(settings.RUMBREL.ledger),)
+    key = (owner, pull_list.pk, pull_list.version, wish, marks, beside)
     with _lock:
-        found = _kept.get(key)
+        found = None if wish.destination.kind is DestinationKind.BESIDE else _kept.get(key)
     if found is not None:
         return found
     tracks = known_tracks(pulled_ids(owner))
     plan = plan_for(tracks, wish)
+    there = {track.pk for track in tracks}
     found = PulledForecast(
-        forecast=plan.parts[0].forecast, titles={track.pk: track.title for track in tracks}, wish=wish
+        plan=plan,
+        steps=plan.steps,
+        titles={track.pk: track.title for track in tracks},
+        wish=wish,
+        left_out=tuple(c.track_id for c in wish.choices if c.left_out and c.track_id in there),
     )
     with _lock:
         while len(_kept) >= _MOST_KEPT:

@@ -3,6 +3,7 @@
 import time
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
+from itertools import groupby
 from pathlib import Path
 
 from django.db import transaction
@@ -10,11 +11,9 @@ from django.db.models import Count, Sum
 
 from rumbrel.core.conversion import Outcome
 from rumbrel.core.crew import default_jobs
-from rumbrel.core.files import remove_leftovers
 from rumbrel.core.forecast import Action, Forecast, Step, warning_records
 from rumbrel.core.forecast.steps import Warning
 from rumbrel.core.progress import Progress, Unit
-from rumbrel.core.targets import Target
 from rumbrel.core.workflows.convert import ConvertPlan, TargetPlan, measure_plan, run_plan
 from rumbrel.web.collection.queries import known_tracks
 from rumbrel.web.jobs.services import Desk
@@ -22,8 +21,10 @@ from rumbrel.web.ui.words import counted
 
 from ..models import Batch, Item
 from ..rows import after_text, now_text
-from ..steps import kept_step, restored_step, restored_target
-from .forecast_tracks import BatchWish, ledger_for, plan_for
+from ..steps import kept_step, restored_step
+from ..wishes import BatchWish, DestinationKind
+from .forecast_tracks import ledger_for, plan_for
+from .measure_speed import SpeedNotes
 
 __all__ = ["recount_batch", "release_items", "run_batch"]
 
@@ -35,14 +36,14 @@ _FIRST_STATES = {Action.SKIP: Item.State.SKIPPED, Action.REFUSE: Item.State.CANN
 def run_batch(desk: Desk, batch_id: int) -> str:
     """The work of a batch; returns what came of it and where that is."""
     batch = Batch.objects.get(pk=batch_id)
-    target = restored_target(batch.target)
-    wish = BatchWish.restored(target, batch.options)
+    wish = BatchWish.restored(batch.targets, batch.options)
     if not batch.planned:
         desk.report(Progress(done=0, total=0, unit=Unit.TRACKS, step="planning"))
         _plan(batch, wish)
     release_items(batch_id)
-    remove_leftovers(Path(batch.destination))
-    steps = _steps(batch, target)
+    steps = _steps(batch, wish)
+    for part in _plan_of(wish, steps.values()).parts:
+        part.sweep()
     if not batch.measured:
         steps = _measured(batch, wish, steps, desk)
     waiting = set(batch.items.filter(state=Item.State.WAITING).values_list("number", flat=True))
@@ -83,6 +84,7 @@ def _item(batch: Batch, number: int, step: Step, title: str) -> Item:
         batch=batch,
         number=number,
         track_id=step.source_id,
+        target_slug=step.target.slug,
         source=step.source.path.encode("utf-8", "replace").decode(),
         title=title or Path(step.source.path).stem.encode("utf-8", "replace").decode(),
         action=step.action,
@@ -104,26 +106,34 @@ def _item(batch: Batch, number: int, step: Step, title: str) -> Item:
     )
 
 
-def _steps(batch: Batch, target: Target) -> dict[int, Step]:
+def _steps(batch: Batch, wish: BatchWish) -> dict[int, Step]:
     """Every step as it was planned, by its item's number."""
-    rows = batch.items.order_by("number").values_list("number", "step")
-    return {number: restored_step(data, target) for number, data in rows}
+    targets = {target.slug: target for target in wish.all_targets}
+    rows = batch.items.order_by("number").values_list("number", "target_slug", "step")
+    return {number: restored_step(data, targets[slug]) for number, slug, data in rows}
 
 
-def _part(batch: Batch, wish: BatchWish, steps: Iterable[Step]) -> TargetPlan:
-    return TargetPlan(
-        target=wish.target,
-        destination=Path(batch.destination),
-        rule=wish.level.rule_for(wish.target),
-        trims=wish.options().forecast.trims,
-        forecast=Forecast(steps=tuple(steps), free_bytes=None),
-    )
+def _plan_of(wish: BatchWish, steps: Iterable[Step]) -> ConvertPlan:
+    """Steps as a plan again: those of one target stand together, in the order in which they were planned."""
+    parts = []
+    for target, some in groupby(steps, key=lambda step: step.target):
+        parts.append(
+            TargetPlan(
+                target=target,
+                destination=wish.folder_of(target),
+                rule=wish.level.rule_for(target),
+                trims=wish.trims,
+                forecast=Forecast(steps=tuple(some), free_bytes=None),
+                beside=wish.destination.kind is DestinationKind.BESIDE,
+            )
+        )
+    return ConvertPlan(parts=tuple(parts))
 
 
 def _measured(batch: Batch, wish: BatchWish, steps: dict[int, Step], desk: Desk) -> dict[int, Step]:
     """The steps with the levels that the target asks for, kept so that nothing is measured twice."""
-    plan = ConvertPlan(parts=(_part(batch, wish, steps.values()),))
-    if plan.parts[0].needs_measuring:
+    plan = _plan_of(wish, steps.values())
+    if any(part.needs_measuring for part in plan.parts):
         settled = measure_plan(plan, jobs=default_jobs(), report=desk.report).steps
         changed = {
             number: after for (number, before), after in zip(steps.items(), settled, strict=True) if after != before
@@ -141,12 +151,13 @@ def _measured(batch: Batch, wish: BatchWish, steps: dict[int, Step], desk: Desk)
 
 def _run(batch: Batch, wish: BatchWish, steps: Sequence[Step], numbers: dict[str, int], desk: Desk) -> None:
     """Convert what waits. Outcomes are kept as they come; shares of what is under way now and then."""
-    plan = ConvertPlan(parts=(_part(batch, wish, steps),))
+    plan, speeds = _plan_of(wish, steps), SpeedNotes()
     before = batch.items.filter(works=True).exclude(state=Item.State.WAITING).aggregate(n=Count("pk"), s=Sum("seconds"))
     noted = 0.0
     for event in run_plan(plan, jobs=default_jobs(), ledger=ledger_for):
         if isinstance(event, Outcome):
             _keep(batch.pk, numbers, event)
+            speeds.take(event)
         elif isinstance(event, Progress):
             if time.monotonic() - noted > _SECONDS_BETWEEN_NOTES:
                 noted = time.monotonic()
@@ -161,6 +172,7 @@ def _run(batch: Batch, wish: BatchWish, steps: Sequence[Step], numbers: dict[str
                     items=event.items + before["n"],
                 )
             )
+    speeds.keep()
 
 
 def _note_shares(batch_id: int, progress: Progress) -> None:
@@ -207,7 +219,7 @@ def recount_batch(batch_id: int) -> None:
 
 def _summary(batch: Batch) -> str:
     made = batch.counts.get(Item.State.DONE, 0) + batch.counts.get(Item.State.PART, 0)
-    text = f"{counted(made, 'result')} in {batch.destination}"
+    text = f"{counted(made, 'result')} {f'in {batch.destination}' if batch.destination else 'beside the originals'}"
     for state in (Item.State.PART, Item.State.FAILED, Item.State.CANNOT):
         if batch.counts.get(state):
             text += f"; {batch.counts[state]:,} {state}"

@@ -10,31 +10,33 @@ from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import start_job
 
 from ..models import Batch, Item
-from .forecast_tracks import BatchWish
+from ..wishes import BatchWish
+from .forecast_tracks import see_that_it_may_be_written
 
 __all__ = ["start_batch", "try_again"]
 
 
 def start_batch(*, track_ids: Sequence[int], wish: BatchWish) -> Batch:
-    """Keep what was asked and queue the work; planning is its first step. Raises PlaylistError for no tracks.
+    """Keep what was asked and queue the work; planning is its first step. Raises PlaylistError for no tracks,
+    OutputError for a destination that may not be.
 
     The very same work that is under way already is that batch: a second press makes no second one.
     """
     if not track_ids:
         raise PlaylistError("The pull list is empty. Pull tracks in the collection first.")
+    see_that_it_may_be_written(wish)
     asked = {
-        "target_slug": wish.target.slug,
-        "target": as_record(wish.target),
-        "destination": str(wish.destination),
+        "targets": as_record(wish.targets),
+        "destination": wish.shown_destination,
         "options": wish.as_record(),
         "track_ids": list(track_ids),
     }
     with transaction.atomic():
-        under_way = Batch.objects.filter(target_slug=wish.target.slug, job__state__in=Job.ACTIVE)
+        under_way = Batch.objects.filter(target_name=wish.name, job__state__in=Job.ACTIVE)
         for other in under_way.select_related("job"):
             if all(getattr(other, name) == value for name, value in asked.items()):
                 return other
-        batch = Batch.objects.create(target_name=wish.target.name, **asked)
+        batch = Batch.objects.create(target_name=wish.name, **asked)
         _queue(batch)
     return batch
 

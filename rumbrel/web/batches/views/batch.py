@@ -1,6 +1,5 @@
 """A batch at work, its report, and its results."""
 
-from pathlib import Path
 from typing import Any
 
 from django.core.paginator import Paginator
@@ -117,34 +116,24 @@ def resume(request: HttpRequest, pk: int) -> HttpResponse:
     return redirect("batches:batch", pk=pk)
 
 
-def _readable(name: str) -> str:
-    """A name for others: bytes that are no text become question marks."""
-    return name.encode("utf-8", "replace").decode("utf-8")
-
-
 @require_safe
 def download(request: HttpRequest, pk: int) -> FileResponse:
     item = get_object_or_404(Item.objects.select_related("batch"), pk=pk)
-    path = item.result_path
-    inside = path.resolve().is_relative_to(Path(item.batch.destination).resolve())
-    if item.state not in (Item.State.DONE, Item.State.PART) or not inside or not path.is_file():
+    path = services.result_file(item.batch, item)
+    if path is None:
         raise Http404("The result is not there any more.")
-    return FileResponse(path.open("rb"), as_attachment=True, filename=_readable(path.name))
+    return FileResponse(path.open("rb"), as_attachment=True, filename=services.shown_name(path.name))
 
 
 @require_GET
 def download_all(request: HttpRequest, pk: int) -> StreamingHttpResponse:
     """Its length is not known beforehand, so that its headers alone cannot be had."""
     found = _batch(pk)
-    destination = Path(found.destination)
-    files = [
-        (path, _readable(str(path.relative_to(destination))))
-        for item in result_items(found)
-        if (path := item.result_path).is_relative_to(destination)
-        and path.resolve().is_relative_to(destination.resolve())
-    ]
-    if not files:
+    paths = [path for item in result_items(found) if (path := services.result_file(found, item)) is not None]
+    if not paths:
         raise Http404("This batch has no results yet.")
+    folder = services.results_folder(found, paths)
+    files = [(path, services.shown_name(str(path.relative_to(folder)))) for path in paths]
     response = StreamingHttpResponse(services.stream_archive(files=files), content_type="application/zip")
     response["Content-Disposition"] = f'attachment; filename="batch-{found.pk}.zip"'
     return response

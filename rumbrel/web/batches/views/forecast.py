@@ -1,21 +1,30 @@
-"""The forecast, and the start of a batch."""
+"""The forecast, what is chosen for its lines, and the start of a batch."""
 
+from collections import Counter
+from pathlib import Path
 from typing import Any
 
 from django.contrib import messages
 from django.core.paginator import Paginator
 from django.http import HttpRequest, HttpResponse
-from django.shortcuts import redirect, render
+from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
-from rumbrel.core.errors import RumbrelError
-from rumbrel.core.forecast import Action
-from rumbrel.web.collection.queries import pulled_ids
+from rumbrel.core.errors import RumbrelError, TargetError
+from rumbrel.core.forecast import Action, Step
+from rumbrel.core.places.browsing import list_folder
+from rumbrel.core.targets import all_targets
+from rumbrel.web.collection.models import SourceFolder, Track
+from rumbrel.web.collection.queries import facts_by_id, pulled_ids
+from rumbrel.web.collection.services import allowed_roots, take_off_tracks
+from rumbrel.web.ui.words import counted
 
 from .. import services
-from ..forms import ForecastForm
-from ..rows import forecast_row, shared_reason
+from ..forms import FolderChoiceForm, ForecastForm, MarkedForm, ShownForm, TrackChoiceForm
+from ..rows import forecast_row, shared_reason, warning_rows
 from ..services.forecast_tracks import PulledForecast
+from ..wishes import DestinationKind
 
 PAGE_LINES = 100
 
@@ -24,44 +33,171 @@ PAGE_LINES = 100
 def forecast(request: HttpRequest) -> HttpResponse:
     form = ForecastForm(request.GET)
     try:
-        found = services.forecast_tracks(wish=form.wish())
-    except RumbrelError as error:
+        wish = form.wish(services.choices_of(pulled_ids()))
+    except TargetError as error:
         messages.error(request, str(error))
         return redirect("targets:index")
-    return render(request, "batches/forecast.html", {"form": form, **_shown(request, found)})
+    try:
+        found = services.forecast_tracks(wish=wish)
+    except RumbrelError as error:
+        return render(request, "batches/forecast.html", {"form": form, "wish": wish, "trouble": str(error)})
+    return render(request, "batches/forecast.html", {"form": form, **_shown(request, form, found)})
 
 
-def _shown(request: HttpRequest, found: PulledForecast) -> dict[str, Any]:
-    plan = found.forecast
-    level = found.wish.level.rule_for(found.wish.target)
-    page = Paginator(plan.steps, PAGE_LINES).get_page(request.GET.get("page"))
-    rows = [forecast_row(step, found.titles.get(step.source_id, "")) for step in page]
-    counts = dict.fromkeys(Action, 0)
-    for step in plan.steps:
-        counts[step.action] += 1
+def _steps_shown(found: PulledForecast, shown: ShownForm) -> list[Step]:
+    what, code = shown.chosen()
+    return [
+        step
+        for step in found.steps
+        if (not what or step.action == what) and (not code or any(w.code == code for w in step.warnings))
+    ]
+
+
+def _shown(request: HttpRequest, form: ForecastForm, found: PulledForecast) -> dict[str, Any]:
+    wish, shown = found.wish, ShownForm(request.GET)
+    steps = _steps_shown(found, shown)
+    levels = [(target, wish.level.rule_for(target)) for target in wish.all_targets]
+    page = Paginator(steps, PAGE_LINES).get_page(request.GET.get("page"))
+    rows = [forecast_row(step, found.titles.get(step.source_id, ""), wish) for step in page]
+    counts = Counter(step.action for step in found.steps)
+    what, code = shown.chosen()
     return {
-        "plan": plan,
+        "plan": found,
         "page": page,
         "rows": rows,
-        "total": len(plan.steps),
-        "counts": {str(action): number for action, number in counts.items()},
-        "wish": found.wish,
-        "level": level,
-        "sets_level": level.mode in ("track", "album"),
-        "shared": shared_reason([step.reason for step in plan.working]),
+        "total": len(found.titles),
+        "counts": {str(action): counts[action] for action in Action},
+        "accepts": all(target.verb == "accepts" for target in wish.targets),
+        "warned": warning_rows(found.steps),
+        "what": what,
+        "code": code,
+        "wish": wish,
+        "levels": [(target, rule) for target, rule in levels if rule.mode != "none"],
+        "sets_level": all(rule.mode in ("track", "album") for _, rule in levels),
+        "ceiling_dbtp": levels[0][1].ceiling_dbtp,
+        "form_targets": [(target.slug, target.name) for target in all_targets()],
+        "several": len(wish.all_targets) > 1,
+        "chosen": len([choice for choice in wish.choices if not choice.left_out]),
+        "shared": shared_reason([step.reason for step in found.working]),
         "largest": max(
             [1, *(max(step.source.size_bytes, step.after.size_bytes if step.after else 0) for step in page)]
         ),
-        "can_start": bool(plan.working),
+        "expected_seconds": services.expected_seconds(found.working),
+        "inside": _source_folder_inside(found),
+        "can_start": bool(found.working),
     }
+
+
+def _source_folder_inside(found: PulledForecast) -> SourceFolder | None:
+    """The source folder in which results would lie, and appear as tracks at its next scan."""
+    kind, folder = found.wish.destination.kind, found.wish.destination.folder
+    if kind is not DestinationKind.FOLDER:
+        return None
+    return next((each for each in SourceFolder.objects.all() if f"{folder}/".startswith(f"{each.path}/")), None)
+
+
+def _back(form: ForecastForm, request: HttpRequest) -> HttpResponse:
+    what, code = ShownForm(request.POST).chosen()
+    more = (f"&what={what}" if what else "") + (f"&code={code}" if code else "")
+    return redirect(f"{reverse('batches:forecast')}?{form.query}{more}")
+
+
+@require_safe
+def folder(request: HttpRequest) -> HttpResponse:
+    """Folders to choose a destination from; the nearest one that is there, of a path that is not."""
+    form = FolderChoiceForm(request.GET)
+    text = form.cleaned_data["path"] if form.is_valid() else ""
+    context: dict[str, Any] = {"roots": [root for root in allowed_roots() if root.is_dir()]}
+    if text:
+        try:
+            path = Path(text)
+            there = next((each for each in (path, *path.parents) if each.is_dir()), path)
+            context["listed"] = list_folder(there, roots=allowed_roots(), suffixes=())
+        except (RumbrelError, OSError) as error:
+            context["trouble"] = str(error)
+    return render(request, "batches/_folder.html", context)
+
+
+@require_POST
+def mark(request: HttpRequest) -> HttpResponse:
+    """Do something with the marked lines, or with all lines that are shown where none is marked."""
+    ids = pulled_ids()
+    form, marked = ForecastForm(request.POST), MarkedForm(request.POST, ids=ids)
+    if not marked.is_valid():
+        messages.error(request, "Mark lines of the forecast, then say what is to be done with them.")
+        return _back(form, request)
+    chosen, act = marked.cleaned_data["track"], marked.cleaned_data["act"]
+    try:
+        if not chosen and act in (MarkedForm.LEAVE, MarkedForm.OFF):
+            found = services.forecast_tracks(wish=form.wish(services.choices_of(ids)))
+            what, code = ShownForm(request.POST).chosen()
+            if what or code:
+                chosen = sorted({step.source_id for step in _steps_shown(found, ShownForm(request.POST))})
+        text = _marked(act, chosen, marked.cleaned_data["other"])
+    except RumbrelError as error:
+        messages.error(request, str(error))
+        return _back(form, request)
+    messages.success(request, text)
+    return _back(form, request)
+
+
+def _marked(act: str, ids: list[int], other: str) -> str:
+    if act == MarkedForm.FORGET:
+        return f"{counted(services.forget_choices(), 'track')} as the batch again."
+    if not ids:
+        raise TargetError("Mark lines of the forecast first.")
+    tracks = counted(len(ids), "track")
+    if act == MarkedForm.OFF:
+        return f"{counted(take_off_tracks(ids=ids), 'track')} taken off the pull list."
+    if act == MarkedForm.FOR:
+        services.choose(ids=ids, target_slug=other)
+        return f"{tracks} to be made for another target." if other else f"{tracks} made for the batch's targets again."
+    services.choose(ids=ids, left_out=act == MarkedForm.LEAVE)
+    if act == MarkedForm.LEAVE:
+        return f"{tracks} left out of the batch, and still on the pull list."
+    return f"{tracks} in the batch again."
+
+
+@require_safe
+def track(request: HttpRequest, pk: int) -> HttpResponse:
+    """What one track is to have otherwise than its batch."""
+    found, form = get_object_or_404(Track, pk=pk), ForecastForm(request.GET)
+    return _track_page(request, found, form, _track_form(found, None))
+
+
+def _track_form(found: Track, data: Any) -> TrackChoiceForm:
+    facts = facts_by_id([found.pk]).get(found.pk)
+    own = facts.tags.as_text() if facts else {}
+    initial: dict[str, Any] = {f"tag_{name}": own.get(name, "") for name in TrackChoiceForm.LABELS}
+    for choice in services.choices_of([found.pk]):
+        initial |= {"left_out": choice.left_out, "target_slug": choice.target_slug, "name": choice.name}
+        initial |= {f"tag_{name}": value for name, value in choice.fields}
+    return TrackChoiceForm(data, initial=initial, tags=own)
+
+
+def _track_page(request: HttpRequest, found: Track, form: ForecastForm, own: TrackChoiceForm) -> HttpResponse:
+    return render(request, "batches/choice.html", {"track": found, "form": form, "own": own})
+
+
+@require_POST
+def track_chosen(request: HttpRequest, pk: int) -> HttpResponse:
+    found, form = get_object_or_404(Track, pk=pk), ForecastForm(request.POST)
+    own = _track_form(found, request.POST)
+    if not own.is_valid():
+        return _track_page(request, found, form, own)
+    services.choose(
+        ids=[pk], left_out=own.cleaned_data["left_out"], target_slug=own.cleaned_data["target_slug"],
+        name=own.cleaned_data["name"], fields=own.changed_tags(),
+    )  # fmt: skip
+    return _back(form, request)
 
 
 @require_POST
 def start(request: HttpRequest) -> HttpResponse:
-    form = ForecastForm(request.POST)
+    form, ids = ForecastForm(request.POST), pulled_ids()
     try:
-        batch = services.start_batch(track_ids=pulled_ids(), wish=form.wish())
+        batch = services.start_batch(track_ids=ids, wish=form.wish(services.choices_of(ids)))
     except RumbrelError as error:
         messages.error(request, str(error))
-        return redirect("batches:forecast")
+        return redirect(f"{reverse('batches:forecast')}?{form.query}")
     return redirect("batches:batch", pk=batch.pk)

@@ -1,5 +1,6 @@
 """What is sent of a track that is listened to: its file, or its decoded sound."""
 
+import atexit
 import os
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -16,7 +17,7 @@ from ..models import Track
 from ..queries import facts_by_id
 from .add_folder import allowed_roots
 
-__all__ = ["Heard", "TrackUnheard", "hear_file", "hear_track", "see_that_it_is_there"]
+__all__ = ["Heard", "TrackUnheard", "end_listening", "hear_file", "hear_track", "see_that_it_is_there"]
 
 _PATIENCE_SECONDS = 20.0
 _lock = Lock()
@@ -92,3 +93,11 @@ def _piece(path: Path, start: int, end: int) -> bytes:
     if not piece:
         raise TrackUnheard("The file is shorter than it was when it was scanned. Scan its folder again.")
     return piece
+
+
+@atexit.register
+def end_listening() -> None:
+    """Nothing is decoded any longer: with this process, nobody hears it."""
+    with _lock:
+        for decoders in _decoders.values():
+            decoders.close()

@@ -5,7 +5,8 @@ from pathlib import Path
 
 from rumbrel.core.targets import find_target
 from rumbrel.web.batches.models import Batch
-from rumbrel.web.batches.services import BatchWish, start_batch
+from rumbrel.web.batches.services import start_batch
+from rumbrel.web.batches.wishes import BatchWish
 from rumbrel.web.collection.models import SourceFolder, Track
 from rumbrel.web.collection.sentence import Sentence
 from rumbrel.web.collection.services import add_folder, clear_pulls, pull_found
@@ -29,7 +30,7 @@ def prepare_demo(*, folders: Sequence[Path], say: Callable[[str], None]) -> None
     if not Batch.objects.exists():
         say("Converting a batch ...")
         tracks = Track.objects.filter(folder__path=str(folders[1])).order_by("relative")
-        wish = BatchWish(target=find_target("phone-ulaw"))
+        wish = BatchWish(targets=(find_target("phone-ulaw"),))
         start_batch(track_ids=list(tracks.values_list("pk", flat=True)), wish=wish)
         _work("batch")
     if not Playlist.objects.exists():

@@ -1,5 +1,6 @@
 """The catalogue of targets, a target's own page, and the user's own targets."""
 
+from dataclasses import replace
 from typing import Any
 
 from django.contrib import messages
@@ -11,6 +12,8 @@ from django.views.decorators.http import require_POST, require_safe
 from rumbrel.core.errors import RumbrelError, TargetError
 from rumbrel.core.targets import Target, all_targets, listed_target
 from rumbrel.core.targets.catalogue import own_targets
+from rumbrel.core.targets.ways import made_otherwise
+from rumbrel.core.targets.writing import target_toml
 from rumbrel.web.collection.models import Track
 from rumbrel.web.collection.queries import pulled_ids
 from rumbrel.web.ui.answers import undo
@@ -18,11 +21,13 @@ from rumbrel.web.ui.ranges import ranged_answer
 
 from .. import services
 from ..forms import OwnTargetForm, SampleForm
-from ..queries import all_in_kinds, pulled_in_kinds
+from ..own_form import AcceptedForm, TargetForm, accepted_forms
+from ..queries import all_in_kinds, named_tracks, pulled_in_kinds
 from ..rows import hour_rows, rule_lines, standing_row, target_row
 from ..standing import standings
 
 MOST_TO_HEAR = 40
+MOST_NAMED = 4
 
 
 def _target(slug: str) -> Target:
@@ -109,27 +114,88 @@ def text(request: HttpRequest, slug: str) -> HttpResponse:
     return answer
 
 
+def _copied(found: Target, request: HttpRequest) -> Target:
+    """The target to be edited: one's own as it is, one of the catalogue under another name; made otherwise where a
+    way of doing so is named."""
+    if found.slug not in _own_slugs():
+        found = replace(found, name=f"{found.name}, own")
+    return made_otherwise(found, request.GET.get("way", "")[:80])
+
+
 @require_safe
 def edit(request: HttpRequest, slug: str) -> HttpResponse:
     """An own target to be edited, or a copy of one of the catalogue."""
-    found, is_own = _target(slug), slug in _own_slugs()
-    written = services.target_text(slug)
-    if not is_own:
-        written = written.replace(f'name = "{found.name}"', f'name = "{found.name}, own"', 1)
-    context = {"target": found, "is_own": is_own, "form": OwnTargetForm({"text": written})}
-    return render(request, "targets/edit.html", context)
+    found = _target(slug)
+    try:
+        wanted = _copied(found, request)
+    except TargetError as error:
+        messages.error(request, str(error))
+        return redirect("targets:target", slug)
+    if request.GET.get("as") == "text":
+        return _text_page(request, found, OwnTargetForm({"text": target_toml(wanted)}))
+    form = TargetForm(initial=TargetForm.values_of(wanted))
+    return _form_page(request, found, form, accepted_forms(rows=wanted.accepts))
+
+
+def _text_page(request: HttpRequest, found: Target, form: OwnTargetForm, error: str = "") -> HttpResponse:
+    context = {"target": found, "is_own": found.slug in _own_slugs(), "form": form, "error": error}
+    return render(request, "targets/edit_text.html", context)
+
+
+def _form_page(
+    request: HttpRequest, found: Target, form: TargetForm, accepted: list[AcceptedForm], template: str = "edit.html"
+) -> HttpResponse:
+    context = {"target": found, "is_own": found.slug in _own_slugs(), "form": form, "accepted": accepted}
+    return render(request, f"targets/{template}", context)
+
+
+@require_POST
+def offered(request: HttpRequest, slug: str) -> HttpResponse:
+    """The form again, with what another encoding has; nothing is judged yet."""
+    sent = {name: values[-1] if len(values) == 1 else values for name, values in request.POST.lists()}
+    form = TargetForm(initial=sent)
+    for name in ("sample_rates", "bit_depths", "channels", "keep"):
+        form.initial[name] = request.POST.getlist(name)
+    return _form_page(request, _target(slug), form, accepted_forms(request.POST), "_form.html")
+
+
+@require_safe
+def names(request: HttpRequest, slug: str) -> HttpResponse:
+    """What results would be called, of tracks at hand."""
+    found = _target(slug)
+    ids = pulled_ids()[:MOST_NAMED] or list(Track.objects.values_list("pk", flat=True)[:MOST_NAMED])
+    context: dict[str, Any] = {}
+    try:
+        context["names"] = named_tracks(
+            found, ids, pattern=request.GET.get("pattern", ""), file_system=request.GET.get("file_system", ""),
+            longest=request.GET.get("longest", ""),
+        )  # fmt: skip
+    except RumbrelError as error:
+        context["trouble"] = str(error)
+    return render(request, "targets/_names.html", context)
 
 
 @require_POST
 def keep(request: HttpRequest, slug: str) -> HttpResponse:
-    """Keep an edited target. What cannot be is said, and nothing of what was typed is lost."""
-    found, form = _target(slug), OwnTargetForm(request.POST, request.FILES)
-    is_own = slug in _own_slugs()
-    try:
-        kept = services.keep_target(text=form.description(), slug=slug if is_own else "")
-    except RumbrelError as error:
-        context = {"target": found, "is_own": is_own, "form": form, "error": str(error)}
-        return render(request, "targets/edit.html", context)
+    """Keep an edited target. What cannot be is said beside its field, and nothing of what was typed is lost."""
+    found = _target(slug)
+    own_slug = slug if slug in _own_slugs() else ""
+    if "text" in request.POST:
+        text_form = OwnTargetForm(request.POST, request.FILES)
+        try:
+            return _kept(request, services.keep_target(text=text_form.description(), slug=own_slug))
+        except RumbrelError as error:
+            return _text_page(request, found, text_form, str(error))
+    form, accepted = TargetForm(request.POST), accepted_forms(request.POST)
+    if all([form.is_valid(), *(each.is_valid() for each in accepted)]):
+        try:
+            return _kept(request, services.keep_target(text=form.description(accepted), slug=own_slug))
+        except RumbrelError as error:
+            form.refused(str(error))
+    return _form_page(request, found, form, accepted)
+
+
+def _kept(request: HttpRequest, kept: Target) -> HttpResponse:
     messages.success(request, f"{kept.name} is kept. Every screen and command knows it as {kept.slug}.")
     return redirect("targets:target", kept.slug)
 
@@ -142,8 +208,7 @@ def add(request: HttpRequest) -> HttpResponse:
     except RumbrelError as error:
         messages.error(request, str(error))
         return redirect("targets:index")
-    messages.success(request, f"{kept.name} is kept. Every screen and command knows it as {kept.slug}.")
-    return redirect("targets:target", kept.slug)
+    return _kept(request, kept)
 
 
 @require_POST

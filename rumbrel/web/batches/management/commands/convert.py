@@ -78,7 +78,7 @@ class Command(ReportingCommand):
         plan = plan_conversion(
             inspect.gathering(any_known=lambda: any(ledgers(_folder(options, t)).has_entries for t in targets)),
             targets,
-            options["out"],
+            lambda target: _folder(options, target),
             options=_convert_options(options),
             inspect=inspect,
             ledger=ledgers,
@@ -180,7 +180,6 @@ def _convert_options(options: dict[str, Any]) -> ConvertOptions:
             ceiling_dbtp=options["ceiling"],
             limits=options["limit"],
         ),
-        separate=not options["target"],
     )
 
 

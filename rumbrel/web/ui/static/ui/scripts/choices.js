@@ -33,6 +33,14 @@ export function startChoices() {
     delete select.dataset.pending;
     takeEffect(select);
   });
+  // What was chosen elsewhere goes into its field, and takes effect.
+  document.addEventListener("click", (event) => {
+    const button = event.target.closest("[data-fill]");
+    const field = button && document.getElementById(button.dataset.fill);
+    if (!field) return;
+    field.value = button.dataset.value;
+    field.form.requestSubmit();
+  });
   // A second press of the button that starts work starts it once.
   document.addEventListener("submit", (event) => {
     const button = event.target.querySelector("[data-once]");

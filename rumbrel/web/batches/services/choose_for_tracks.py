@@ -1,0 +1,69 @@
+"""What single tracks of the pull list are to have otherwise than their batch."""
+
+from collections.abc import Sequence
+
+from django.db import transaction
+
+from rumbrel.core.errors import TargetError
+from rumbrel.core.tags.mapping import FIELDS
+from rumbrel.core.targets import listed_target
+
+from ..models import TrackChoice
+from ..wishes import Choice
+
+__all__ = ["choices_of", "choose", "forget_choices"]
+
+_IDS_A_QUERY = 500
+_FIELD_NAMES = frozenset(row.name for row in FIELDS)
+_LONGEST_VALUE = 10_000
+
+
+def choices_of(ids: Sequence[int], *, owner: str = "") -> tuple[Choice, ...]:
+    """Those of some tracks, in their order."""
+    rows = {row.track_id: row for row in TrackChoice.objects.filter(owner=owner)}
+    return tuple(_value(rows[pk]) for pk in ids if pk in rows)
+
+
+def _value(row: TrackChoice) -> Choice:
+    fields = tuple((name, value) for name, value in row.fields)
+    return Choice(
+        track_id=row.track_id, left_out=row.left_out, target_slug=row.target_slug, name=row.name, fields=fields
+    )
+
+
+def choose(
+    *,
+    ids: Sequence[int],
+    left_out: bool | None = None,
+    target_slug: str | None = None,
+    name: str | None = None,
+    fields: Sequence[tuple[str, str]] | None = None,
+    owner: str = "",
+) -> int:
+    """Keep what is not None for each track. Returns for how many. Raises TargetError for an unknown target or tag."""
+    if target_slug:
+        listed_target(target_slug)
+    for field, value in fields or ():
+        if field not in _FIELD_NAMES or len(value) > _LONGEST_VALUE:
+            raise TargetError(f"There is no tag '{field[:40]}', or its text is too long.")
+    values = {
+        "left_out": left_out,
+        "target_slug": target_slug,
+        "name": None if name is None else name.strip()[:500],
+        "fields": None if fields is None else [list(pair) for pair in fields],
+    }
+    asked = {key: value for key, value in values.items() if value is not None}
+    with transaction.atomic():
+        for start in range(0, len(ids), _IDS_A_QUERY):
+            rows = [TrackChoice(owner=owner, track_id=pk, **asked) for pk in ids[start : start + _IDS_A_QUERY]]
+            TrackChoice.objects.bulk_create(
+                rows, update_conflicts=True, unique_fields=("owner", "track"), update_fields=list(asked)
+            )
+        # Whoever is as all others has no choice any more.
+        TrackChoice.objects.filter(owner=owner, left_out=False, target_slug="", name="", fields=[]).delete()
+    return len(ids)
+
+
+def forget_choices(*, owner: str = "") -> int:
+    """Every track is as its batch again. Returns how many were not."""
+    return TrackChoice.objects.filter(owner=owner).delete()[0]

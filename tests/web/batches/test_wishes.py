@@ -1,0 +1,242 @@
+"""What a batch can be asked for: several targets, destinations, names, ways of making, and choices for single tracks."""
+
+import hashlib
+from pathlib import Path
+
+import mutagen
+from django.conf import settings
+from django.http import QueryDict
+from django.urls import reverse
+
+from rumbrel.core.errors import TargetError
+from rumbrel.core.targets import all_targets, find_target
+from rumbrel.core.targets.parsing import parse_target
+from rumbrel.core.targets.ways import made_otherwise, ways_of
+from rumbrel.core.targets.writing import target_toml
+from rumbrel.web.batches.forms import ForecastForm
+from rumbrel.web.batches.models import Batch, MeasuredSpeed, TrackChoice
+from rumbrel.web.batches.services import choices_of, expected_seconds, forecast_tracks
+from rumbrel.web.batches.wishes import BatchWish
+from rumbrel.web.collection.models import Track
+from tests.signals import leftovers, write_sound
+from tests.web.case import WebCase
+
+
+class WishCase(WebCase):
+    def setUp(self) -> None:
+        super().setUp()
+        write_sound(self.source / "a" / "peal.flac", 100_000)
+        tags = mutagen.File(self.source / "a" / "peal.flac")
+        tags.update({"TITLE": "Peal", "ALBUM": "Tower days"})
+        tags.save()
+        write_sound(self.source / "b" / "notice.wav", 120_000)
+        write_sound(self.source / "b" / "slow.mp3", 120_000, subtype="MPEG_LAYER_III")
+        self.scan()
+        self.ids = self.pull_all()
+
+    def start(self, query: str) -> Batch:
+        """Press the button that the page with these choices shows, and let the work be done."""
+        self.page(f"{reverse('batches:forecast')}?{query}")
+        self.client.post(
+            reverse("batches:start"), QueryDict(query).dict() | {"target": QueryDict(query).getlist("target")}
+        )
+        self.work()
+        return Batch.objects.select_related("job").latest("pk")
+
+    def made(self, batch: Batch) -> dict[str, str]:
+        """Results by the paths of their sources and targets, relative to the source folder."""
+        return {
+            f"{Path(item.source).name} {item.target_slug}": item.output
+            for item in batch.items.filter(state__in=("done", "skipped"))
+        }
+
+    def sources(self) -> dict[Path, str]:
+        return {
+            path: hashlib.sha256(path.read_bytes()).hexdigest() for path in self.source.rglob("*") if path.is_file()
+        }
+
+    def track(self, name: str) -> Track:
+        return Track.objects.get(relative__endswith=name)
+
+
+class DestinationTests(WishCase):
+    def test_several_targets_each_in_a_folder_of_its_own(self) -> None:
+        page = self.page(f"{reverse('batches:forecast')}?target=car-mp3&target=archive-flac")
+        self.assert_all_in(
+            ("3 tracks", "<b>4</b> convert", "car-mp3/source/a/peal.mp3", "archive-flac/source/b/notice.flac"), page
+        )
+        batch = self.start("target=car-mp3&target=archive-flac")
+        self.assertEqual(batch.counts, {"done": 6})
+        self.assertEqual(batch.target_name, "USB stick for the car, MP3 320 and Lossless archive, FLAC")
+        self.assertEqual(batch.destination, str(settings.RUMBREL.results))
+        made = self.made(batch)
+        self.assertEqual(made["peal.flac car-mp3"], f"{settings.RUMBREL.results}/car-mp3/source/a/peal.mp3")
+        self.assertEqual(
+            made["notice.wav archive-flac"], f"{settings.RUMBREL.results}/archive-flac/source/b/notice.flac"
+        )
+        for path in made.values():
+            self.assertAlmostEqual(
+                mutagen.File(path).info.length, (100_000 if "peal" in path else 120_000) / 44_100, delta=0.1
+            )
+        self.assertEqual(leftovers(self.folder), [])
+        again = self.start("target=car-mp3&target=archive-flac")
+        self.assertEqual(again.counts, {"skipped": 6}, "each is found finished by its own target")
+
+    def test_beside_the_originals(self) -> None:
+        before = self.sources()
+        page = self.page(f"{reverse('batches:forecast')}?target=car-mp3&into=beside")
+        self.assertIn("the car plays it as it is, and it is there already", page)
+        batch = self.start("target=car-mp3&into=beside")
+        self.assertEqual((batch.counts, batch.destination), ({"done": 2, "skipped": 1}, ""))
+        self.assertEqual(batch.job.message, "2 results beside the originals.")
+        self.assertTrue((self.source / "a" / "peal.mp3").exists() and (self.source / "b" / "notice.mp3").exists())
+        self.assertEqual({path: digest for path, digest in self.sources().items() if path in before}, before)
+        self.assertEqual(len(self.sources()), len(before) + 2)
+        page = self.page(reverse("batches:batch", args=[batch.pk]))
+        self.assertIn("beside the originals", page)
+        names = self.client.get(reverse("batches:download-all", args=[batch.pk]))
+        self.assertEqual(names.status_code, 200)
+        two = self.start("target=car-mp3&target=average-mp3&into=beside&when=number&addition=%20(new)")
+        self.assertEqual(
+            sorted(Path(path).name for path in self.made(two).values()),
+            ["notice (new) (2).mp3", "notice (new).mp3", "peal (new) (2).mp3", "peal (new).mp3", "slow (new) (2).mp3", "slow (new).mp3"],
+            "two results never share a name",
+        )  # fmt: skip
+
+    def test_a_folder_of_the_users_own_and_what_none_can_be(self) -> None:
+        out = self.source / "out" / "new"
+        page = self.page(f"{reverse('batches:forecast')}?target=car-mp3&into=folder&folder={out}")
+        self.assertIn("its next scan finds them as tracks", page)
+        batch = self.start(f"target=car-mp3&into=folder&folder={out}&pattern={{album}}/{{stem}}")
+        self.assertEqual(batch.destination, str(out))
+        self.assertEqual(
+            sorted(str(path.relative_to(out)) for path in out.rglob("*.mp3")),
+            ["Tower days/peal.mp3", "notice.mp3", "slow.mp3"],
+        )
+        count = Batch.objects.count()
+        (self.source / "a-file").touch()
+        (self.source / "way-out").symlink_to(self.folder)
+        for folder, words in (
+            (self.folder / "elsewhere", "may only write below"),
+            (self.source / "way-out" / "x", "may only write below"),
+            (settings.RUMBREL.data / "listening", "may only write below"),
+            (self.source / "a-file", "is a file"),
+            ("near/by", "by its whole path"),
+        ):
+            with self.subTest(folder=folder):
+                query = {"target": "car-mp3", "into": "folder", "folder": str(folder)}
+                self.assertIn(words, self.page(reverse("batches:forecast"), **query))
+                self.client.post(reverse("batches:start"), query)
+        self.assertEqual(Batch.objects.count(), count)
+        self.assertIn("No folder is named yet", self.page(reverse("batches:forecast"), into="folder"))
+        self.assert_all_in(
+            ("Results go here", ">a<"), self.fragment(reverse("batches:folder"), path=self.source / "no" / "such")
+        )
+        self.assertIn("lies outside", self.fragment(reverse("batches:folder"), path="/etc"))
+
+    def test_a_pattern_that_cannot_be_is_said(self) -> None:
+        page = self.page(reverse("batches:forecast"), pattern="{sparkle}")
+        self.assert_all_in(("has no field &#x27;sparkle&#x27;", "source/a/peal.mp3"), page)
+
+
+class WayTests(WishCase):
+    def test_every_way_that_is_offered_is_one_that_the_target_accepts(self) -> None:
+        for target in all_targets():
+            with self.subTest(target=target.slug):
+                self.assertEqual(parse_target(target_toml(target), slug=target.slug), target)
+                for way in ways_of(target):
+                    other = made_otherwise(target, way.key)
+                    self.assertEqual(parse_target(target_toml(other), slug=target.slug), other)
+        ways = {way.key for way in ways_of(find_target("small-player"))}
+        self.assertIn("mp3-constant-128", ways)
+        self.assertEqual([k for k in ways if k.startswith("mp3") and float(k.rpartition("-")[2]) > 160], [])
+        self.assertEqual(ways_of(find_target("radio-mp3")), (), "a strict delivery is made in one way")
+        with self.assertRaisesRegex(TargetError, "no way 'opus'"):
+            made_otherwise(find_target("car-mp3"), "opus")
+
+    def test_for_one_batch_alone_and_kept_afterwards(self) -> None:
+        batch = self.start("target=car-mp3&way=mp3-constant-96")
+        self.assertEqual(batch.counts, {"done": 3})
+        for name in ("peal.flac", "notice.wav"):
+            self.assertAlmostEqual(mutagen.File(self.made(batch)[f"{name} car-mp3"]).info.bitrate, 96_000, delta=50)
+        self.assertEqual(find_target("car-mp3").make.settings.bitrate_kbps, 320)
+        page = self.page(f"{reverse('batches:forecast')}?target=car-mp3&way=mp3-constant-96")
+        self.assertIn(f"{reverse('targets:edit', args=['car-mp3'])}?way=mp3-constant-96", page)
+        page = self.page(reverse("targets:edit", args=["car-mp3"]), way="mp3-constant-96", **{"as": "text"})
+        self.assertIn("bitrate_kbps = 96", page)
+
+
+class ChoiceTests(WishCase):
+    def mark(self, act: str, *names: str, **more: str) -> str:
+        ids = [self.track(name).pk for name in names]
+        values = {"target": "car-mp3", "act": act, "track": ids, **more}
+        return self.client.post(reverse("batches:mark"), values, follow=True).content.decode()
+
+    def test_left_out_by_marks_and_by_what_they_share(self) -> None:
+        self.assertIn("1 track left out of the batch", self.mark("leave", "notice.wav"))
+        batch = self.start("target=car-mp3")
+        self.assertEqual(sorted(self.made(batch)), ["peal.flac car-mp3", "slow.mp3 car-mp3"])
+        self.assertEqual(Batch.objects.latest("pk").pk, batch.pk)
+        self.assertIn("1 track in the batch again", self.mark("take", "notice.wav"))
+        self.assertEqual(TrackChoice.objects.count(), 0)
+        page = self.mark("leave", target="archive-flac", code="lossy-to-lossless")
+        self.assertIn("Left out: <a", page)
+        self.assertEqual([c.track_id for c in choices_of(self.ids)], [self.track("slow.mp3").pk])
+        self.assertIn("1 track as the batch again", self.mark("forget"))
+        self.assertIn("Mark lines", self.mark("leave"))
+        self.assertIn("Mark lines", self.mark("sparkle", "peal.flac"))
+        self.assertIn("1 track taken off the pull list", self.mark("off", "peal.flac"))
+
+    def test_another_target_another_name_and_other_tags_for_one(self) -> None:
+        before = self.sources()
+        pk = self.track("peal.flac").pk
+        self.mark("for", "notice.wav", other="archive-flac")
+        address = reverse("batches:track", args=[pk])
+        self.assert_all_in(('value="Peal"', 'value="Tower days"'), self.page(address, target="car-mp3"))
+        values = {
+            "target": "car-mp3",
+            "name": "First: of / all",
+            "tag_title": "Opening peal",
+            "tag_album": "",
+            "tag_artist": "",
+        }
+        answer = self.client.post(reverse("batches:track-chosen", args=[pk]), values)
+        self.assertEqual(answer["Location"], f"{reverse('batches:forecast')}?target=car-mp3")
+        batch = self.start("target=car-mp3")
+        made = self.made(batch)
+        self.assertEqual(sorted(made), ["notice.wav archive-flac", "peal.flac car-mp3", "slow.mp3 car-mp3"])
+        self.assertTrue(made["notice.wav archive-flac"].endswith("archive-flac/source/b/notice.flac"))
+        self.assertEqual(Path(made["peal.flac car-mp3"]).name, "First- of - all.mp3")
+        tags = mutagen.File(made["peal.flac car-mp3"]).tags
+        self.assertEqual((str(tags["TIT2"]), "TALB" in tags), ("Opening peal", False))
+        self.assertEqual(self.sources(), before)
+        self.assertEqual(set(self.start("target=car-mp3").counts), {"skipped"})
+        self.client.post(reverse("batches:track-chosen", args=[pk]), values | {"tag_title": "Another"})
+        codes = [w["code"] for i in self.start("target=car-mp3").items.all() for w in i.warnings]
+        self.assertIn("stale", codes, "other tags are another result")
+
+    def test_a_target_that_is_gone_is_said_and_its_tracks_go_with_the_others(self) -> None:
+        TrackChoice.objects.create(track=self.track("notice.wav"), target_slug="no-more")
+        form = ForecastForm(QueryDict("target=car-mp3"))
+        wish = form.wish(choices_of(self.ids))
+        self.assertIn("no-more, which is no target any more", form.troubles[0])
+        self.assertEqual({step.target.slug for step in forecast_tracks(wish=wish).steps}, {"car-mp3"})
+        form = ForecastForm(QueryDict("target=car-mp3&way=vorbis-q-0.5"))
+        self.assertEqual(form.wish().targets, (find_target("car-mp3"),))
+        self.assertIn("none of USB stick for the car", form.troubles[0])
+        self.assertEqual(form.query, "target=car-mp3")
+
+
+class SpeedTests(WishCase):
+    def test_time_is_said_once_this_machine_has_done_such_work(self) -> None:
+        wish = BatchWish(targets=(find_target("car-mp3"),))
+        self.assertIsNone(expected_seconds(forecast_tracks(wish=wish).steps))
+        self.start("target=car-mp3")
+        speed = MeasuredSpeed.objects.get(work="mp3")
+        self.assertAlmostEqual(speed.sound_seconds, 220_000 / 44_100)
+        steps = forecast_tracks(wish=BatchWish(targets=(find_target("average-mp3"),))).steps
+        MeasuredSpeed.objects.filter(work="mp3").update(sound_seconds=1_000, work_seconds=10)
+        MeasuredSpeed.objects.filter(work="copy").update(sound_seconds=100, work_seconds=1)
+        coding = [step for step in steps if step.action == "convert"]
+        self.assertAlmostEqual(expected_seconds(coding), max(120_000, 220_000 / 2) / 44_100 / 100, places=4)
+        self.assertIn("of work", self.page(reverse("batches:forecast"), target="average-mp3", what="convert"))
