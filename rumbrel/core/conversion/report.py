@@ -12,7 +12,7 @@ from rumbrel.core.files import write_whole
 
 from .outcome import Outcome
 
-__all__ = ["write_report"]
+__all__ = ["table_cell", "write_report"]
 
 _COLUMNS = (
     "source", "output", "target", "action", "reason", "ok", "checked", "bytes_in", "bytes_out", "bitrate_in",
@@ -48,10 +48,11 @@ def _csv_text(records: list[dict[str, Any]]) -> str:
     writer.writerow(_COLUMNS)
     for record in records:
         record["warnings"] = "; ".join(f"{w['code']}: {w['text']}" for w in record["warnings"])
-        writer.writerow([_cell(record[name]) for name in _COLUMNS])
+        writer.writerow([table_cell(record[name]) for name in _COLUMNS])
     return file.getvalue()
 
 
-def _cell(value: Any) -> str:
+def table_cell(value: Any) -> str:
+    """A value as a cell that no program takes for a formula."""
     text = "" if value is None else str(value)
     return f"'{text}" if isinstance(value, str) and text.startswith(_FORMULA_SIGNS) else text

@@ -126,7 +126,8 @@ def forecast_batch(
         naming=naming,
         names=NamePool(naming, taken),
         ledger=ledger,
-        work=work_mark(target, f"{options!r}"),
+        # What is done with a taken name makes no other result.
+        work=work_mark(target, f"{replace(options, when_present=WhenPresent.SKIP, keeps_in_line=False)!r}"),
         changes_sound=options.changes_sound(target),
         repeated=_repeated([source.key for source in sources]),
         source_ids=frozenset(filter(None, (_file_id(source.path) for source in sources))),

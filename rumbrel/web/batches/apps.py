@@ -3,7 +3,7 @@
 from django.apps import AppConfig
 from django.urls import reverse
 
-from rumbrel.web.jobs.registry import JobKind, register
+from rumbrel.web.jobs.registry import JobKind, now_and_then, register
 from rumbrel.web.ui.navigation import Entry, add_entry
 from rumbrel.web.ui.traces import add_trace
 
@@ -13,7 +13,18 @@ class BatchesConfig(AppConfig):
 
     def ready(self) -> None:
         from .queries import results_of_track
-        from .services.run_batch import release_items, run_batch
+        from .services import (
+            join_collection,
+            keep_what_is_due,
+            put_originals_back,
+            run_batch,
+            set_originals_aside,
+            verify_results,
+        )
+        from .services.run_batch import release_items
+
+        def address(batch: int) -> str:
+            return reverse("batches:batch", args=[batch])
 
         add_trace("track", results_of_track)
         add_entry(Entry(order=40, address="batches:index", label="Batches", below=("batches:",)))
@@ -21,7 +32,14 @@ class BatchesConfig(AppConfig):
             JobKind(
                 key="batch",
                 run=run_batch,
-                address=lambda batch: reverse("batches:batch", args=[batch]),
+                in_turn=True,
+                pauses=True,
+                address=address,
                 ended=lambda batch, ending: release_items(batch),
             )
         )
+        register(JobKind(key="verify", run=verify_results, address=address))
+        register(JobKind(key="join", run=join_collection, address=address))
+        register(JobKind(key="aside", run=set_originals_aside, address=address))
+        register(JobKind(key="aside-back", run=put_originals_back, address=address))
+        now_and_then(keep_what_is_due)

@@ -18,7 +18,7 @@ from rumbrel.core.workflows.convert import LevelWish
 
 from .wishes import BatchWish, Choice, Destination, DestinationKind
 
-__all__ = ["MOST_TARGETS", "FolderChoiceForm", "ForecastForm", "MarkedForm", "ShownForm", "TrackChoiceForm"]
+__all__ = ["MOST_TARGETS", "FolderChoiceForm", "ForecastForm", "MarkedForm", "ShownForm", "TrackChoiceForm", "query_of"]
 
 _WHEN_WORDS = {WhenPresent.SKIP: "skip", WhenPresent.REPLACE: "replace", WhenPresent.NUMBER: "add a number"}
 _LEVEL_WORDS = {
@@ -171,6 +171,32 @@ class ForecastForm(forms.Form):
         for name, value in self.hidden():
             address.appendlist(name, value)
         return address.urlencode()
+
+
+def query_of(wish: BatchWish) -> str:
+    """The address of the forecast with a batch's settings, as far as its targets are still as they were."""
+    known = {target.slug: target for target in all_targets()}
+    address = QueryDict(mutable=True)
+    for target in wish.targets:
+        if target.slug in known:
+            address.appendlist("target", target.slug)
+    values = {
+        "way": _way_of(wish, known), "into": str(wish.destination.kind), "folder": wish.destination.folder,
+        "pattern": wish.pattern, "addition": wish.addition, "when": str(wish.when_present),
+        "level": wish.level.mode or "", "peaks": _LIMIT if wish.level.limits else "", "ends": "trim" if wish.trims else "",
+    }  # fmt: skip
+    for name, value in values.items():
+        if value:
+            address[name] = value
+    return address.urlencode()
+
+
+def _way_of(wish: BatchWish, known: dict[str, Target]) -> str:
+    """The way of making by which a batch differed from its only target; "" where it did not."""
+    target = known.get(wish.targets[0].slug) if len(wish.targets) == 1 else None
+    if target is None or target.make == wish.targets[0].make:
+        return ""
+    return next((way.key for way in ways_of(target) if way.recipe == wish.targets[0].make), "")
 
 
 class FolderChoiceForm(forms.Form):

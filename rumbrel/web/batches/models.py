@@ -5,7 +5,7 @@ from pathlib import Path
 
 from django.db import models
 
-from rumbrel.web.collection.models import Track
+from rumbrel.web.collection.models import SourceFolder, Track
 from rumbrel.web.jobs.models import Job
 
 
@@ -13,7 +13,7 @@ class Batch(models.Model):
     """A forecast that was started. It keeps its targets, options and steps as they were.
 
     target_name is what its targets are called together; destination is the folder that holds all results, "" where
-    they lie beside their sources. counts is how many items are in each state, kept as they change. measured says that the levels its
+    they lie beside their sources. in_step is what it was started by, where nobody pressed for it. aside_folder is where its originals are to be moved. counts is how many items are in each state, kept as they change. measured says that the levels its
     target asks for are settled. job is the work on it that was started last.
     """
 
@@ -29,6 +29,8 @@ class Batch(models.Model):
     bytes_out = models.BigIntegerField(default=0)
     seconds = models.FloatField(default=0)
     job = models.ForeignKey(Job, on_delete=models.SET_NULL, null=True, related_name="+")
+    in_step = models.ForeignKey("KeptInStep", on_delete=models.SET_NULL, null=True, related_name="batches")
+    aside_folder = models.TextField(blank=True)
     created_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
@@ -40,7 +42,8 @@ class Batch(models.Model):
 
 
 class Item(models.Model):
-    """One line of a batch. step is the whole of what was planned, as JSON; share is what is done of it."""
+    """One line of a batch. step is the whole of what was planned, as JSON; share is what is done of it. verified_at is
+    when its result was compared once more, and verify_error what was wrong then."""
 
     class State(models.TextChoices):
         WAITING = "waiting"
@@ -77,6 +80,8 @@ class Item(models.Model):
     difference_db = models.FloatField(null=True)
     warnings = models.JSONField(default=list)
     error = models.TextField(blank=True)
+    verified_at = models.DateTimeField(null=True)
+    verify_error = models.TextField(blank=True)
     changed = models.PositiveBigIntegerField(default=0)
 
     class Meta:
@@ -98,6 +103,40 @@ class Item(models.Model):
     @property
     def output_name(self) -> str:
         return Path(self.output).name
+
+
+class MovedOriginal(models.Model):
+    """An original that was moved aside, and where from. Paths are as JSON has them, so that all bytes come back."""
+
+    batch = models.ForeignKey(Batch, on_delete=models.CASCADE, related_name="aside")
+    source = models.JSONField()
+    output = models.JSONField()
+
+    class Meta:
+        ordering = ("pk",)
+
+    def __str__(self) -> str:
+        return f"{self.source} in {self.output}"
+
+
+class KeptInStep(models.Model):
+    """A source folder whose results are kept up to date: what is new or changed there is made again. gone are the
+    results whose originals went."""
+
+    folder = models.ForeignKey(SourceFolder, on_delete=models.CASCADE, related_name="+")
+    target_name = models.TextField()
+    targets = models.JSONField(default=list)
+    options = models.JSONField(default=dict)
+    gone = models.JSONField(default=list)
+    looked_at = models.DateTimeField(null=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("-pk",)
+        verbose_name_plural = "kept in step"
+
+    def __str__(self) -> str:
+        return f"{self.folder} for {self.target_name}"
 
 
 class TrackChoice(models.Model):

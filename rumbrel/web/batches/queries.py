@@ -1,6 +1,6 @@
 """Batches as pages need them."""
 
-from django.db.models import QuerySet
+from django.db.models import Case, QuerySet, Value, When
 from django.urls import reverse
 
 from rumbrel.web.ui.traces import Trace, TraceRow
@@ -18,10 +18,18 @@ def batches() -> QuerySet[Batch]:
     return Batch.objects.select_related("job").defer("track_ids", "targets", "options")
 
 
-def items_of(batch: Batch, *, state: str = "") -> QuerySet[Item]:
-    """The lines of a batch without their steps, in the order of the forecast."""
-    items = batch.items.defer("step").order_by("number")
-    return items.filter(state=state) if state in set(Item.State) else items
+_RANKS = (Item.State.FAILED, Item.State.PART, Item.State.CANNOT, Item.State.DONE, Item.State.SKIPPED)
+
+
+def items_of(batch: Batch, *, state: str = "", worst_first: bool = False) -> QuerySet[Item]:
+    """The lines of a batch without their steps, in the order of the forecast, or with what needs a look first."""
+    items = batch.items.defer("step").select_related("track").order_by("number")
+    if state in set(Item.State):
+        return items.filter(state=state)
+    if worst_first:
+        ranks = [When(state=rank, then=Value(number)) for number, rank in enumerate(_RANKS)]
+        return items.alias(rank=Case(*ranks, default=Value(len(_RANKS)))).order_by("rank", "number")
+    return items
 
 
 def result_items(batch: Batch) -> QuerySet[Item]:
@@ -31,7 +39,12 @@ def result_items(batch: Batch) -> QuerySet[Item]:
 
 def changed_items(batch: Batch, since: int, *, first: int, last: int) -> QuerySet[Item]:
     """Of the lines from a number to another, those that changed since a cursor."""
-    return batch.items.filter(changed__gt=since, number__gte=first, number__lte=last).defer("step").order_by("number")
+    return (
+        batch.items.filter(changed__gt=since, number__gte=first, number__lte=last)
+        .defer("step")
+        .select_related("track")
+        .order_by("number")
+    )
 
 
 def reasons_of(batch: Batch, *, first: int, last: int) -> list[str]:

@@ -2,7 +2,7 @@
 
 from django.urls import path
 
-from .views import batch, forecast
+from .views import afterwards, batch, forecast, report
 
 app_name = "batches"
 urlpatterns = [
@@ -16,7 +16,23 @@ urlpatterns = [
     path("batches/<int:pk>/", batch.batch, name="batch"),
     path("batches/<int:pk>/progress/", batch.progress, name="progress"),
     path("batches/<int:pk>/stop/", batch.stop, name="stop"),
+    path("batches/<int:pk>/pause/", batch.pause, name="pause"),
+    path("batches/<int:pk>/first/", batch.first, name="first"),
     path("batches/<int:pk>/continue/", batch.resume, name="continue"),
+    path("batches/<int:pk>/report/", report.printed, name="report"),
+    path("batches/<int:pk>/report.csv", report.export, {"kind": "csv"}, name="csv"),
+    path("batches/<int:pk>/report.json", report.export, {"kind": "json"}, name="json"),
+    path("batches/<int:pk>/folder/", report.folder, name="results"),
+    path("batches/<int:pk>/again/", afterwards.again, name="again"),
+    path("batches/<int:pk>/verify/", afterwards.verify, name="verify"),
+    path("batches/<int:pk>/join/", afterwards.join, name="join"),
+    path("batches/<int:pk>/hold/", afterwards.hold, name="hold"),
+    path("batches/<int:pk>/originals/", afterwards.aside, name="originals"),
+    path("batches/<int:pk>/originals/aside/", afterwards.set_aside, name="set-aside"),
+    path("batches/<int:pk>/originals/back/", afterwards.put_back, name="put-back"),
+    path("batches/<int:pk>/keep/", afterwards.keep, name="keep"),
+    path("batches/in-step/<int:pk>/", afterwards.step, name="step"),
+    path("batches/in-step/<int:pk>/end/", afterwards.keep_no_more, name="keep-no-more"),
     path("batches/<int:pk>/download/", batch.download_all, name="download-all"),
     path("results/<int:pk>/", batch.download, name="download"),
 ]

@@ -2,7 +2,7 @@
 
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 from typing import Any
@@ -59,7 +59,8 @@ class Choice:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class BatchWish:
     """What the user asks of a batch beside its tracks. pattern "" is each target's own; addition goes between a
-    name and its ending. others are the targets that single tracks go to, by their choices."""
+    name and its ending. others are the targets that single tracks go to, by their choices. keeps_in_line makes what is
+    out of date again (see ForecastOptions)."""
 
     targets: tuple[Target, ...]
     when_present: WhenPresent = WhenPresent.SKIP
@@ -69,7 +70,8 @@ class BatchWish:
     addition: str = ""
     trims: bool = False
     choices: tuple[Choice, ...] = ()
-    others: tuple[Target, ...] = field(default=())
+    others: tuple[Target, ...] = ()
+    keeps_in_line: bool = False
 
     @property
     def name(self) -> str:
@@ -95,7 +97,7 @@ class BatchWish:
     def options(self) -> ConvertOptions:
         forecast = ForecastOptions(
             when_present=self.when_present, pattern=self.pattern, name_addition=self.addition, trims=self.trims,
-            beside=self.destination.kind is DestinationKind.BESIDE,
+            beside=self.destination.kind is DestinationKind.BESIDE, keeps_in_line=self.keeps_in_line,
         )  # fmt: skip
         return ConvertOptions(forecast=forecast, level=self.level)
 

@@ -10,7 +10,8 @@ class Job(models.Model):
     kind says who carries it out (registry.py), subject is the id of what it works on. done and total
     count in unit; finished and items count whole things. message says what came of it and where that is,
     error why it failed. worker is who has it, heartbeat when that one last said it lives. stop_asked says
-    that the user wants an end, which the worker brings about at its next report; again, that the work is to
+    that the user wants an end, which the worker brings about at its next report; paused, that it is to begin nothing
+    new until it may go on; place orders what waits, the lowest first; again, that the work is to
     go on after that end, or to be done once more. So nobody begins on a subject before the last one has let go of it.
     """
 
@@ -31,6 +32,8 @@ class Job(models.Model):
     worker = models.CharField(max_length=120, blank=True)
     heartbeat = models.DateTimeField(null=True)
     stop_asked = models.BooleanField(default=False)
+    paused = models.BooleanField(default=False)
+    place = models.IntegerField(default=0)
     again = models.BooleanField(default=False)
     tries = models.PositiveSmallIntegerField(default=0)
     done = models.FloatField(default=0)
@@ -66,8 +69,11 @@ class Job(models.Model):
 
     @property
     def shown_state(self) -> str:
-        """The state in words: a job whose end was asked for is stopping until its worker has let go."""
-        return "stopping" if self.state == self.State.RUNNING and self.stop_asked else str(self.state)
+        """The state in words: a job whose end was asked for is stopping until its worker has let go. A paused one
+        finishes what it has begun."""
+        if self.state != self.State.RUNNING:
+            return str(self.state)
+        return "stopping" if self.stop_asked else "paused" if self.paused else str(self.state)
 
     @property
     def active(self) -> bool:

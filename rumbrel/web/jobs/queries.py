@@ -8,8 +8,8 @@ __all__ = ["active_jobs", "ended_jobs"]
 
 
 def active_jobs() -> QuerySet[Job]:
-    """What runs, then what waits, oldest first."""
-    return Job.objects.filter(state__in=Job.ACTIVE).order_by("state", "pk")
+    """What runs, then what waits, as it comes to its turn."""
+    return Job.objects.filter(state__in=Job.ACTIVE).order_by("state", "place", "pk")
 
 
 def ended_jobs() -> QuerySet[Job]:

@@ -7,7 +7,17 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from .services.run_job import Desk
 
-__all__ = ["Ending", "JobKind", "at_start", "kind_for", "now_and_then", "register", "regular_actions", "start_actions"]
+__all__ = [
+    "Ending",
+    "JobKind",
+    "at_start",
+    "kind_for",
+    "kinds",
+    "now_and_then",
+    "register",
+    "regular_actions",
+    "start_actions",
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -23,7 +33,8 @@ class Ending:
 class JobKind:
     """run carries out the work on a subject, reports at its desk and returns a sentence about the result.
 
-    address is the page of the subject. continues says that stopped work goes on where it was. ended is
+    address is the page of the subject. continues says that stopped work goes on where it was, in_turn that only one
+    of the kind is carried out at a time, and pauses that its work holds at Desk.hold where it is asked to. ended is
     told, in the transaction that ends the job, how it ends; also when its worker died and it cannot go on.
     """
 
@@ -31,6 +42,8 @@ class JobKind:
     run: "Callable[[Desk, int], str]"
     address: Callable[[int], str]
     continues: bool = True
+    in_turn: bool = False
+    pauses: bool = False
     ended: Callable[[int, Ending], None] = lambda subject, ending: None
 
 
@@ -46,6 +59,10 @@ def register(kind: JobKind) -> None:
 def kind_for(key: str) -> JobKind | None:
     """The kind of a key; None for work of a version that is no longer installed."""
     return _KINDS.get(key)
+
+
+def kinds() -> tuple[JobKind, ...]:
+    return tuple(_KINDS.values())
 
 
 def at_start(action: Callable[[], object]) -> None:

@@ -1,4 +1,4 @@
-"""The only task that is queued: one that carries out a job."""
+"""The only task that is queued: one that carries out a job. Which one waits longest is seen when it begins."""
 
 from huey.contrib.djhuey import db_task
 
@@ -7,4 +7,4 @@ from . import services
 
 @db_task()
 def run_job(job_id: int) -> None:
-    services.run_job(job_id=job_id)
+    services.run_next()

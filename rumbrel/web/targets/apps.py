@@ -2,8 +2,10 @@
 
 from django.apps import AppConfig
 from django.conf import settings
+from django.urls import reverse
 
 from rumbrel.core.targets.catalogue import use_own_targets
+from rumbrel.web.jobs.registry import JobKind, register
 from rumbrel.web.ui.navigation import Entry, add_entry
 
 
@@ -11,6 +13,15 @@ class TargetsConfig(AppConfig):
     name = "rumbrel.web.targets"
 
     def ready(self) -> None:
+        from .services import carry_out_holding
+
+        register(
+            JobKind(
+                key="spec",
+                run=carry_out_holding,
+                address=lambda check: reverse("targets:specification", args=[check]),
+            )
+        )
         use_own_targets(lambda: settings.RUMBREL.targets)
         add_entry(Entry(order=20, address="targets:where", label="What plays where"))
         add_entry(
@@ -18,6 +29,6 @@ class TargetsConfig(AppConfig):
                 order=30,
                 address="targets:index",
                 label="Targets",
-                below=("targets:target", "targets:edit", "targets:keep"),
+                below=("targets:target", "targets:edit", "targets:keep", "targets:specification"),
             )
         )

@@ -6,12 +6,15 @@ from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.forecast.planning import plan_sound
 from rumbrel.core.inspection import Facts
 from rumbrel.core.places import file_system_for
+from rumbrel.core.records import from_record
 from rumbrel.core.targets import Accepts, FitKind, Target
+from rumbrel.core.targets.specification import SpecLine
 from rumbrel.web.ui.words import FIT_WORDS
 
+from .models import SpecCheck
 from .standing import FIT_KINDS, Standing
 
-__all__ = ["HourRow", "StandingRow", "TargetRow", "hour_rows", "rule_lines", "standing_row", "target_row"]
+__all__ = ["HourRow", "StandingRow", "TargetRow", "hour_rows", "rule_lines", "spec_rows", "standing_row", "target_row"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -140,3 +143,31 @@ def rule_lines(target: Target) -> tuple[tuple[str, str], ...]:
         ("Lists", "none" if lists.kind == "none" else lists.kind.upper() + (", a folder for each" if lists.folder_each else "")),
         ("Judged", "strictly: no tolerance, no fault" if target.strict else "with the usual tolerance in bitrates"),
     )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SpecRow:
+    """A file, the lines of a specification with what it has, and how it stands; verdict "" where it waits."""
+
+    title: str
+    name: str
+    lines: tuple[SpecLine, ...] = ()
+    error: str = ""
+    verdict: str = ""
+
+
+def spec_rows(check: SpecCheck) -> list[SpecRow]:
+    """Those that fail first, then in their order."""
+    rows = []
+    for number, file in enumerate(check.files):
+        found = check.found.get(str(number), {})
+        rows.append(
+            SpecRow(
+                title=file["title"],
+                name=file["path"].encode("utf-8", "replace").decode(),
+                lines=tuple(from_record(SpecLine, line) for line in found.get("lines", ())),
+                error=found.get("error", ""),
+                verdict=found.get("verdict", ""),
+            )
+        )
+    return sorted(rows, key=lambda row: ("failed", "doubtful", "passed", "").index(row.verdict))

@@ -2,7 +2,7 @@
 
 from django.urls import path
 
-from .views import targets, where
+from .views import specification, targets, where
 
 app_name = "targets"
 urlpatterns = [
@@ -10,6 +10,8 @@ urlpatterns = [
     path("where/pull/", where.pull_group, name="pull-group"),
     path("targets/", targets.index, name="index"),
     path("targets/add/", targets.add, name="add"),
+    path("specifications/<int:pk>/", specification.specification, name="specification"),
+    path("targets/<slug:slug>/hold/", specification.hold, name="hold"),
     path("targets/<slug:slug>/", targets.target, name="target"),
     path("targets/<slug:slug>/stands/", targets.stands, name="stands"),
     path("targets/<slug:slug>/sample/", targets.sample, name="sample"),

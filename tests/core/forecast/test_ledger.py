@@ -52,7 +52,9 @@ class LedgerTests(PlanCase):
         step = self.plan("in", ledger=ResultLedger(path)).steps[0]
         self.assertEqual((step.action, step.warnings[0].code), (Action.SKIP, WarningCode.STALE))
         self.assertEqual(self._run(ResultLedger(path), when_present=WhenPresent.REPLACE)[0].split(":")[0], "convert")
-        self.assertEqual(self._run(ResultLedger(path)), ["skip: already there"])
+        self.assertEqual(
+            self._run(ResultLedger(path)), ["skip: up to date"], "the rule for taken names makes no other work"
+        )
 
 
 class SharedLedgerTests(PlanCase):

@@ -11,7 +11,7 @@ from django.urls import URLPattern, URLResolver, get_resolver, reverse
 from rumbrel.core.tags.wishes import TagWish
 from rumbrel.core.targets import find_target
 from rumbrel.web.batches.models import Batch
-from rumbrel.web.batches.services import start_batch
+from rumbrel.web.batches.services import keep_in_step, start_batch
 from rumbrel.web.batches.wishes import BatchWish
 from rumbrel.web.collection.models import SourceFolder, Track
 from rumbrel.web.collection.queries import pulled_ids
@@ -23,7 +23,7 @@ from rumbrel.web.playlists.services import make_playlist
 from rumbrel.web.settings import base
 from rumbrel.web.settings.ours import secret_key
 from rumbrel.web.tags.services import start_edit
-from rumbrel.web.targets.services import keep_target, make_sample, target_text
+from rumbrel.web.targets.services import HeldFile, keep_target, make_sample, start_holding, target_text
 from rumbrel.web.ui.middleware import bodiless_head
 from tests.web.case import WebCase
 
@@ -63,10 +63,15 @@ class SafetyCase(WebCase):
         self.edit = start_edit(track_ids=pulled_ids(), wish=TagWish(values={"genre": "Bells <b>"}))
         self.work()
         self.batch.refresh_from_db()
+        self.kept = keep_in_step(batch=self.batch)
+        held = [HeldFile(title="Bells <b>", path=str(self.source / "a" / "peal <b>.flac"), seconds=1)]
+        self.check = start_holding(target=find_target("radio-mp3"), files=held)
+        self.work()
 
     def addresses(self) -> dict[str, str]:
         """Every address, with the number of something that is there."""
         item = self.batch.items.filter(state="done").first()
+        track = Track.objects.first().pk
         numbers = {
             **dict.fromkeys(
                 (f"collection:{name}" for name in _OF_FOLDERS),
@@ -74,6 +79,8 @@ class SafetyCase(WebCase):
             ),
             "batches:download": item.pk, "playlists:move": Entry.objects.first().pk,
             "playlists:remove": Entry.objects.first().pk, "discs:lay-out": self.playlist.pk,
+            "batches:track": track, "batches:track-chosen": track, "batches:step": self.kept.pk,
+            "batches:keep-no-more": self.kept.pk, "targets:specification": self.check.pk,
             "collection:remove-view": self.view.pk, "collection:restore-view": self.view.pk,
         }  # fmt: skip
         usual = {

@@ -3,23 +3,50 @@
 from .archive_results import stream_archive
 from .choose_for_tracks import choices_of, choose, forget_choices
 from .forecast_tracks import forecast_tracks, plan_for
+from .join_collection import join_collection, start_joining
+from .keep_in_step import bring_in_step, end_keeping, folder_to_keep, keep_in_step, keep_what_is_due
 from .measure_speed import expected_seconds
 from .result_files import result_file, results_folder, shown_name
-from .run_batch import run_batch
+from .run_batch import run_batch, steps_of
+from .set_originals_aside import (
+    aside_refusal,
+    originals_of,
+    put_originals_back,
+    set_originals_aside,
+    start_aside,
+    start_putting_back,
+)
 from .start_batch import start_batch, try_again
+from .verify_results import start_verifying, verify_results
 
 __all__ = [
+    "aside_refusal",
+    "bring_in_step",
     "choices_of",
     "choose",
+    "end_keeping",
     "expected_seconds",
+    "folder_to_keep",
     "forecast_tracks",
     "forget_choices",
+    "join_collection",
+    "keep_in_step",
+    "keep_what_is_due",
+    "originals_of",
     "plan_for",
+    "put_originals_back",
     "result_file",
     "results_folder",
     "run_batch",
+    "set_originals_aside",
     "shown_name",
+    "start_aside",
     "start_batch",
+    "start_joining",
+    "start_putting_back",
+    "start_verifying",
+    "steps_of",
     "stream_archive",
     "try_again",
+    "verify_results",
 ]

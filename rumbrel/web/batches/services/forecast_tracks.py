@@ -17,17 +17,17 @@ from rumbrel.core.workflows.convert import ConvertPlan, Gathering, plan_conversi
 from rumbrel.web.collection.queries import KnownTrack, known_tracks, pull_list_of, pulled_ids
 from rumbrel.web.collection.services import allowed_roots
 
-from ..wishes import BatchWish, Choice, DestinationKind
+from ..wishes import BatchWish, Choice, Destination, DestinationKind
 
-__all__ = ["PulledForecast", "forecast_tracks", "plan_for", "see_that_it_may_be_written"]
+__all__ = ["PulledForecast", "forecast_tracks", "plan_for", "see_that_it_may_hold"]
 
 _NO_CHOICE = Choice(track_id=0)
 
 
-def see_that_it_may_be_written(wish: BatchWish) -> None:
+def see_that_it_may_hold(destination: Destination) -> None:
     """Raises OutputError for a destination outside the allowed folders, or inside Rumbrel's own data."""
-    folder = wish.destination.folder
-    if wish.destination.kind is not DestinationKind.FOLDER:
+    folder = destination.folder
+    if destination.kind is not DestinationKind.FOLDER:
         return
     if not folder.startswith("/") or "\0" in folder:
         raise OutputError("Name the folder for the results by its whole path, or choose it below.")
@@ -51,7 +51,7 @@ def see_that_it_may_be_written(wish: BatchWish) -> None:
 
 def plan_for(tracks: Sequence[KnownTrack], wish: BatchWish) -> ConvertPlan:
     """Every track's step for each of its targets. Raises RumbrelError for what cannot be."""
-    see_that_it_may_be_written(wish)
+    see_that_it_may_hold(wish.destination)
     by_path: dict[Path, Facts] = {}
     choices = {choice.track_id: choice for choice in wish.choices}
     sources: dict[str, list[Source]] = {target.slug: [] for target in wish.all_targets}

@@ -26,7 +26,7 @@ from ..wishes import BatchWish, DestinationKind
 from .forecast_tracks import ledger_for, plan_for
 from .measure_speed import SpeedNotes
 
-__all__ = ["recount_batch", "release_items", "run_batch"]
+__all__ = ["recount_batch", "release_items", "run_batch", "steps_of"]
 
 _ROWS_A_TURN = 300
 _SECONDS_BETWEEN_NOTES = 0.5
@@ -41,7 +41,7 @@ def run_batch(desk: Desk, batch_id: int) -> str:
         desk.report(Progress(done=0, total=0, unit=Unit.TRACKS, step="planning"))
         _plan(batch, wish)
     release_items(batch_id)
-    steps = _steps(batch, wish)
+    steps = steps_of(batch)
     for part in _plan_of(wish, steps.values()).parts:
         part.sweep()
     if not batch.measured:
@@ -106,8 +106,9 @@ def _item(batch: Batch, number: int, step: Step, title: str) -> Item:
     )
 
 
-def _steps(batch: Batch, wish: BatchWish) -> dict[int, Step]:
+def steps_of(batch: Batch) -> dict[int, Step]:
     """Every step as it was planned, by its item's number."""
+    wish = BatchWish.restored(batch.targets, batch.options)
     targets = {target.slug: target for target in wish.all_targets}
     rows = batch.items.order_by("number").values_list("number", "target_slug", "step")
     return {number: restored_step(data, targets[slug]) for number, slug, data in rows}
@@ -155,6 +156,7 @@ def _run(batch: Batch, wish: BatchWish, steps: Sequence[Step], numbers: dict[str
     before = batch.items.filter(works=True).exclude(state=Item.State.WAITING).aggregate(n=Count("pk"), s=Sum("seconds"))
     noted = 0.0
     for event in run_plan(plan, jobs=default_jobs(), ledger=ledger_for):
+        desk.hold()
         if isinstance(event, Outcome):
             _keep(batch.pk, numbers, event)
             speeds.take(event)

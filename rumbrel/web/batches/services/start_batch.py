@@ -9,14 +9,14 @@ from rumbrel.core.records import as_record
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import start_job
 
-from ..models import Batch, Item
+from ..models import Batch, Item, KeptInStep
 from ..wishes import BatchWish
-from .forecast_tracks import see_that_it_may_be_written
+from .forecast_tracks import see_that_it_may_hold
 
 __all__ = ["start_batch", "try_again"]
 
 
-def start_batch(*, track_ids: Sequence[int], wish: BatchWish) -> Batch:
+def start_batch(*, track_ids: Sequence[int], wish: BatchWish, in_step: KeptInStep | None = None) -> Batch:
     """Keep what was asked and queue the work; planning is its first step. Raises PlaylistError for no tracks,
     OutputError for a destination that may not be.
 
@@ -24,7 +24,7 @@ def start_batch(*, track_ids: Sequence[int], wish: BatchWish) -> Batch:
     """
     if not track_ids:
         raise PlaylistError("The pull list is empty. Pull tracks in the collection first.")
-    see_that_it_may_be_written(wish)
+    see_that_it_may_hold(wish.destination)
     asked = {
         "targets": as_record(wish.targets),
         "destination": wish.shown_destination,
@@ -36,7 +36,7 @@ def start_batch(*, track_ids: Sequence[int], wish: BatchWish) -> Batch:
         for other in under_way.select_related("job"):
             if all(getattr(other, name) == value for name, value in asked.items()):
                 return other
-        batch = Batch.objects.create(target_name=wish.name, **asked)
+        batch = Batch.objects.create(target_name=wish.name, in_step=in_step, **asked)
         _queue(batch)
     return batch
 

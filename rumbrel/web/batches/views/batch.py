@@ -2,6 +2,7 @@
 
 from typing import Any
 
+from django.contrib import messages
 from django.core.paginator import Paginator
 from django.db.models import Max
 from django.http import FileResponse, Http404, HttpRequest, HttpResponse, StreamingHttpResponse
@@ -9,12 +10,14 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_POST, require_safe
 
 from rumbrel.web.jobs.rows import job_row
-from rumbrel.web.jobs.services import stop_job
+from rumbrel.web.jobs.services import pause_job, put_first, stop_job, unpause_job
 
 from .. import services
-from ..models import Batch, Item
+from ..forms import query_of
+from ..models import Batch, Item, KeptInStep
 from ..queries import batches, changed_items, items_of, reasons_of, result_items
 from ..rows import shared_reason
+from ..wishes import BatchWish
 
 PAGE_ITEMS = 100
 PAGE_BATCHES = 50
@@ -24,21 +27,37 @@ PAGE_BATCHES = 50
 def index(request: HttpRequest) -> HttpResponse:
     page = Paginator(batches(), PAGE_BATCHES).get_page(request.GET.get("page"))
     rows = [(batch, job_row(batch.job) if batch.job else None) for batch in page]
-    return render(request, "batches/batches.html", {"page": page, "rows": rows})
+    in_step = KeptInStep.objects.select_related("folder")
+    return render(request, "batches/batches.html", {"page": page, "rows": rows, "in_step": in_step})
 
 
 def _batch(pk: int) -> Batch:
     return get_object_or_404(batches(), pk=pk)
 
 
+def _afterwards(batch: Batch) -> dict[str, Any]:
+    """What the head of an ended batch offers."""
+    kept = KeptInStep.objects.filter(batches=batch.pk).exists()
+    return {
+        "query": query_of(BatchWish.restored(batch.targets, batch.options)),
+        "aside": batch.aside.exists(),
+        "can_keep": not kept and services.folder_to_keep(batch) is not None,
+    }
+
+
 def _head(batch: Batch) -> dict[str, Any]:
     counts = [(state, batch.counts[state]) for state in Item.State.values if batch.counts.get(state)]
     tries = bool(batch.counts.get(Item.State.FAILED))
+    busy = bool(batch.job and batch.job.active)
     return {
+        **({} if busy or not batch.planned else _afterwards(batch)),
+        "saved_bytes": batch.bytes_in - batch.bytes_out if not busy else 0,
+        "added_bytes": batch.bytes_out - batch.bytes_in,
         "batch": batch,
         "work": job_row(batch.job) if batch.job else None,
-        "busy": bool(batch.job and batch.job.active),
+        "busy": busy,
         "stopping": bool(batch.job and batch.job.active and batch.job.stop_asked),
+        "state_word": batch.job.shown_state if batch.job else "",
         "counts": counts,
         "can_continue": bool(batch.counts.get(Item.State.WAITING)) or not batch.planned,
         "can_try_again": tries,
@@ -50,11 +69,15 @@ def _head(batch: Batch) -> dict[str, Any]:
 def batch(request: HttpRequest, pk: int) -> HttpResponse:
     found = _batch(pk)
     state = request.GET.get("state", "")
-    page = Paginator(items_of(found, state=state), PAGE_ITEMS).get_page(request.GET.get("page"))
+    head = _head(found)
+    page = Paginator(items_of(found, state=state, worst_first=not head["busy"]), PAGE_ITEMS).get_page(
+        request.GET.get("page")
+    )
     items = list(page)
-    first, last = (items[0].number, items[-1].number) if items else (0, 0)
+    numbers = [item.number for item in items] or [0]
+    first, last = min(numbers), max(numbers)
     context = {
-        **_head(found),
+        **head,
         "page": page,
         "items": items,
         "state": state,
@@ -111,8 +134,28 @@ def stop(request: HttpRequest, pk: int) -> HttpResponse:
 
 
 @require_POST
+def pause(request: HttpRequest, pk: int) -> HttpResponse:
+    """What is begun is finished, nothing new begins."""
+    found = _batch(pk)
+    if found.job:
+        pause_job(job=found.job)
+    return redirect("batches:batch", pk=pk)
+
+
+@require_POST
+def first(request: HttpRequest, pk: int) -> HttpResponse:
+    """Let a waiting batch come before the others."""
+    found = _batch(pk)
+    if found.job and put_first(job=found.job):
+        messages.success(request, "This batch is the next.")
+    return redirect("batches:batch", pk=pk)
+
+
+@require_POST
 def resume(request: HttpRequest, pk: int) -> HttpResponse:
-    services.try_again(batch=get_object_or_404(Batch, pk=pk))
+    found = _batch(pk)
+    if not (found.job and unpause_job(job=found.job)):
+        services.try_again(batch=found)
     return redirect("batches:batch", pk=pk)
 
 

@@ -45,7 +45,7 @@ def _allowed(text: str) -> Path:
 def allowed_roots() -> tuple[Path, ...]:
     """The folders, links resolved, below which everything that is read lies."""
     ours = settings.RUMBREL
-    return tuple(root.resolve() for root in (*ours.roots, ours.dropped))
+    return tuple(root.resolve() for root in (*ours.roots, ours.dropped, ours.results))
 
 
 def believe_loss(*, folder: SourceFolder) -> Job:

@@ -4,12 +4,13 @@ import logging
 import sqlite3
 
 from django.db import IntegrityError, transaction
+from django.db.models import Min
 from django.utils import timezone
 from huey.exceptions import HueyException
 
 from ..models import Job
 
-__all__ = ["continue_job", "queue_job", "start_job", "stop_job"]
+__all__ = ["continue_job", "pause_job", "put_first", "queue_job", "start_job", "stop_job", "unpause_job"]
 
 logger = logging.getLogger(__name__)
 
@@ -56,6 +57,24 @@ def continue_job(*, job: Job) -> Job:
     except IntegrityError:
         return Job.objects.get(kind=job.kind, subject=job.subject, state__in=Job.ACTIVE)
     return mine.get()
+
+
+def pause_job(*, job: Job) -> bool:
+    """Have a running job begin nothing new. False where it does not run, or is being stopped."""
+    running = Job.objects.filter(pk=job.pk, state=Job.State.RUNNING, stop_asked=False)
+    return bool(running.update(paused=True))
+
+
+def unpause_job(*, job: Job) -> bool:
+    """Let a paused job go on."""
+    return bool(Job.objects.filter(pk=job.pk, paused=True).update(paused=False))
+
+
+def put_first(*, job: Job) -> bool:
+    """Let a waiting job come before all others that wait. False where it does not wait."""
+    waiting = Job.objects.filter(state=Job.State.WAITING)
+    lowest = waiting.aggregate(least=Min("place"))["least"] or 0
+    return bool(waiting.filter(pk=job.pk).update(place=lowest - 1))
 
 
 def queue_job(pk: int) -> None:

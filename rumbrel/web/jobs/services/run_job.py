@@ -10,16 +10,17 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 
 from django.db import DatabaseError, OperationalError, connection, transaction
+from django.db.models import Exists
 from django.utils import timezone
 
 from rumbrel.core.errors import Cancelled, RumbrelError
 from rumbrel.core.progress import Progress, Throttle
 
 from ..models import Job
-from ..registry import Ending, JobKind, kind_for
+from ..registry import Ending, JobKind, kind_for, kinds
 from .control_job import queue_job
 
-__all__ = ["SECONDS_BETWEEN_BEATS", "Desk", "run_job", "settle"]
+__all__ = ["SECONDS_BETWEEN_BEATS", "Desk", "run_job", "run_next", "settle"]
 
 logger = logging.getLogger(__name__)
 SECONDS_BETWEEN_NOTES = 0.4
@@ -63,6 +64,12 @@ class Desk:
         if not mine.exists():
             raise Cancelled(_STOPPED)
 
+    def hold(self) -> None:
+        """Wait while the job is paused. Raises Cancelled as check does."""
+        while Job.objects.filter(pk=self.job_id, paused=True).exists():
+            self.check()
+            time.sleep(SECONDS_BETWEEN_NOTES)
+
 
 @contextmanager
 def _heart(job_id: int, worker: str) -> Iterator[None]:
@@ -89,15 +96,35 @@ def _heart(job_id: int, worker: str) -> Iterator[None]:
         thread.join()
 
 
-def run_job(*, job_id: int) -> None:
-    """Claim a waiting job and carry it out. Whoever comes second finds it claimed and leaves."""
-    worker, now = _worker_name(), timezone.now()
-    waiting = Job.objects.filter(pk=job_id, state=Job.State.WAITING)
-    if not waiting.update(
-        state=Job.State.RUNNING, worker=worker, heartbeat=now, started_at=now, ended_at=None, error="", message="",
-        done=0, total=0, step="", finished=0, items=0,
-    ):  # fmt: skip
-        return
+def run_next() -> None:
+    """Carry out the waiting job that comes first among those whose turn it can be; orders are for any of them."""
+    for pk in list(Job.objects.filter(state=Job.State.WAITING).order_by("place", "pk").values_list("pk", flat=True)):
+        if run_job(job_id=pk):
+            return
+
+
+def _claimed(job_id: int, worker: str) -> bool:
+    """Take a waiting job, unless it is a kind's turn that another one has: in one statement, so that nobody can
+    come between."""
+    now, waiting = timezone.now(), Job.objects.filter(pk=job_id, state=Job.State.WAITING)
+    in_turn = [kind.key for kind in kinds() if kind.in_turn]
+    mine = waiting.filter(kind__in=in_turn).first()
+    if mine is not None:
+        others = Job.objects.filter(kind=mine.kind, state=Job.State.RUNNING, paused=False).exclude(pk=job_id)
+        waiting = waiting.exclude(Exists(others))
+    return bool(
+        waiting.update(
+            state=Job.State.RUNNING, worker=worker, heartbeat=now, started_at=now, ended_at=None, error="", message="",
+            done=0, total=0, step="", finished=0, items=0, paused=False,
+        )
+    )  # fmt: skip
+
+
+def run_job(*, job_id: int) -> bool:
+    """Claim a waiting job and carry it out. Whoever comes second finds it claimed and leaves, with False."""
+    worker = _worker_name()
+    if not _claimed(job_id, worker):
+        return False
     with _heart(job_id, worker):
         job = Job.objects.get(pk=job_id)
         kind = kind_for(job.kind)
@@ -107,6 +134,17 @@ def run_job(*, job_id: int) -> None:
         else:
             ending = _carried_out(kind, job, worker)
         _end(job, worker, ending)
+    if kind is not None and kind.in_turn:
+        _call_the_next(kind.key)
+    return True
+
+
+def _call_the_next(kind: str) -> None:
+    """The order for it may have come while it was not its turn."""
+    for pk in (
+        Job.objects.filter(kind=kind, state=Job.State.WAITING).order_by("place", "pk").values_list("pk", flat=True)[:1]
+    ):
+        queue_job(pk)
 
 
 def _carried_out(kind: JobKind, job: Job, worker: str) -> Ending:
@@ -162,7 +200,7 @@ def settle(job: Job, ending: Ending) -> None:
     once_more = ending.state == Job.State.DONE and not job.stop_asked
     goes_on = job.again and (ending.state == Job.State.STOPPED or once_more)
     job.state = Job.State.WAITING if goes_on else ending.state
-    job.stop_asked, job.again, job.worker = False, False, ""
+    job.stop_asked, job.again, job.paused, job.worker = False, False, False, ""
     job.message, job.error, job.ended_at = ending.message, ending.reason, None if goes_on else timezone.now()
     if ending.state == Job.State.DONE:
         job.done = job.total

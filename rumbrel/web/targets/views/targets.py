@@ -21,6 +21,7 @@ from rumbrel.web.ui.ranges import ranged_answer
 
 from .. import services
 from ..forms import OwnTargetForm, SampleForm
+from ..models import SpecCheck
 from ..own_form import AcceptedForm, TargetForm, accepted_forms
 from ..queries import all_in_kinds, named_tracks, pulled_in_kinds
 from ..rows import hour_rows, rule_lines, standing_row, target_row
@@ -28,6 +29,7 @@ from ..standing import standings
 
 MOST_TO_HEAR = 40
 MOST_NAMED = 4
+MOST_CHECKS = 5
 
 
 def _target(slug: str) -> Target:
@@ -61,6 +63,7 @@ def target(request: HttpRequest, slug: str) -> HttpResponse:
         "rules": rule_lines(found),
         "hours": hour_rows(found),
         "is_own": slug in _own_slugs(),
+        "checks": SpecCheck.objects.filter(target_slug=slug).defer("found")[:MOST_CHECKS],
         "to_hear": list(pulled) or list(Track.objects.filter(usable=True, missing_since=None)[:MOST_TO_HEAR]),
     }
     return render(request, "targets/target.html", context)

@@ -1,3 +1,5 @@
+import { say } from "./announce.js";
+
 // A sentence's choice takes effect at once when it was made with the pointer. Made with the arrow keys, it waits
 // for Enter or for the next field, so that nobody is carried away at the first step.
 const takeEffect = (select) => {
@@ -40,6 +42,14 @@ export function startChoices() {
     if (!field) return;
     field.value = button.dataset.value;
     field.form.requestSubmit();
+  });
+  document.addEventListener("click", (event) => {
+    const button = event.target.closest("[data-copy]");
+    if (!button) return;
+    navigator.clipboard.writeText(button.dataset.copy).then(
+      () => say("The path is copied."),
+      () => say(`This browser does not let the path be copied: ${button.dataset.copy}`, "error"),
+    );
   });
   // A second press of the button that starts work starts it once.
   document.addEventListener("submit", (event) => {

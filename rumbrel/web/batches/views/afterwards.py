@@ -1,0 +1,153 @@
+"""What is done with a batch once it has ended."""
+
+from collections.abc import Callable
+
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_POST, require_safe
+
+from rumbrel.core.errors import RumbrelError
+from rumbrel.core.records import from_record
+from rumbrel.core.targets import Target
+from rumbrel.web.collection.models import Track
+from rumbrel.web.collection.services import clear_pulls, pull_tracks
+from rumbrel.web.targets.services import HeldFile, start_holding
+from rumbrel.web.ui.words import counted
+
+from .. import services
+from ..forms import FolderChoiceForm, query_of
+from ..models import Batch, KeptInStep
+from ..queries import batches, result_items
+from ..wishes import BatchWish
+
+
+def _done(request: HttpRequest, pk: int, act: Callable[[Batch], str]) -> HttpResponse:
+    try:
+        messages.success(request, act(get_object_or_404(batches(), pk=pk)))
+    except RumbrelError as error:
+        messages.error(request, str(error))
+    return redirect("batches:batch", pk=pk)
+
+
+@require_POST
+def verify(request: HttpRequest, pk: int) -> HttpResponse:
+    def act(batch: Batch) -> str:
+        services.start_verifying(batch=batch)
+        return "The results are compared with their sources once more."
+
+    return _done(request, pk, act)
+
+
+@require_POST
+def join(request: HttpRequest, pk: int) -> HttpResponse:
+    def act(batch: Batch) -> str:
+        services.start_joining(batch=batch)
+        return "The results join the collection, and a playlist of their own."
+
+    return _done(request, pk, act)
+
+
+@require_POST
+def again(request: HttpRequest, pk: int) -> HttpResponse:
+    """The same tracks on the pull list, and the forecast with the same settings."""
+    batch = get_object_or_404(Batch.objects.all(), pk=pk)
+    there = set(Track.objects.filter(pk__in=batch.track_ids).values_list("pk", flat=True))
+    ids = [track for track in batch.track_ids if track in there]
+    clear_pulls()
+    pull_tracks(ids=ids)
+    gone = len(batch.track_ids) - len(ids)
+    text = f"{counted(len(ids), 'track')} of batch {pk} pulled." + (f" {gone:,} are gone." if gone else "")
+    messages.success(request, text)
+    return redirect(f"{reverse('batches:forecast')}?{query_of(BatchWish.restored(batch.targets, batch.options))}")
+
+
+@require_POST
+def hold(request: HttpRequest, pk: int) -> HttpResponse:
+    """The results of each target held against it, as a specification."""
+    batch = get_object_or_404(batches(), pk=pk)
+    targets = {target["slug"]: from_record(Target, target) for target in batch.targets}
+    files: dict[str, list[HeldFile]] = {slug: [] for slug in targets}
+    for item in result_items(batch):
+        path = services.result_file(batch, item)
+        if path is not None and item.target_slug in files:
+            files[item.target_slug].append(HeldFile(title=item.title, path=str(path), seconds=item.seconds))
+    try:
+        checks = [
+            start_holding(target=targets[slug], files=some, about=f"batch {pk}") for slug, some in files.items() if some
+        ]
+        if not checks:
+            messages.error(request, "This batch has no results that are there.")
+            return redirect("batches:batch", pk=pk)
+    except RumbrelError as error:
+        messages.error(request, str(error))
+        return redirect("batches:batch", pk=pk)
+    return redirect("targets:specification", checks[0].pk)
+
+
+@require_safe
+def aside(request: HttpRequest, pk: int) -> HttpResponse:
+    """Which originals would be moved, before any is."""
+    batch = get_object_or_404(batches(), pk=pk)
+    refusal = services.aside_refusal(batch)
+    context = {
+        "batch": batch,
+        "refusal": refusal,
+        "originals": []
+        if refusal
+        else [str(path).encode("utf-8", "replace").decode() for path, _ in services.originals_of(batch)],
+        "moved": batch.aside.count(),
+    }
+    return render(request, "batches/aside.html", context)
+
+
+@require_POST
+def set_aside(request: HttpRequest, pk: int) -> HttpResponse:
+    def act(batch: Batch) -> str:
+        form = FolderChoiceForm(request.POST)
+        services.start_aside(batch=batch, folder=form.cleaned_data["path"] if form.is_valid() else "")
+        return "The originals are being moved."
+
+    return _done(request, pk, act)
+
+
+@require_POST
+def put_back(request: HttpRequest, pk: int) -> HttpResponse:
+    def act(batch: Batch) -> str:
+        services.start_putting_back(batch=batch)
+        return "The originals are being moved back."
+
+    return _done(request, pk, act)
+
+
+@require_POST
+def keep(request: HttpRequest, pk: int) -> HttpResponse:
+    def act(batch: Batch) -> str:
+        kept = services.keep_in_step(batch=batch)
+        return f"{kept.folder.name} is kept in step: after each scan of it, what is new or changed is made again."
+
+    return _done(request, pk, act)
+
+
+@require_POST
+def step(request: HttpRequest, pk: int) -> HttpResponse:
+    """Bring a kept folder in step now."""
+    kept = get_object_or_404(KeptInStep, pk=pk)
+    try:
+        started = services.bring_in_step(kept=kept)
+    except RumbrelError as error:
+        messages.error(request, str(error))
+        return redirect("batches:index")
+    if started is not None:
+        return redirect("batches:batch", pk=started.pk)
+    messages.success(request, f"{kept.folder.name} is in step: nothing is new or changed.")
+    return redirect("batches:index")
+
+
+@require_POST
+def keep_no_more(request: HttpRequest, pk: int) -> HttpResponse:
+    kept = get_object_or_404(KeptInStep.objects.select_related("folder"), pk=pk)
+    services.end_keeping(kept=kept)
+    messages.success(request, f"{kept.folder.name} is not kept in step any more. What was made stays.")
+    return redirect("batches:index")

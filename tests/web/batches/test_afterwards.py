@@ -1,0 +1,347 @@
+"""What is done with a batch once it has ended, and how batches take their turns."""
+
+import csv
+import hashlib
+import io
+import json
+from pathlib import Path
+from unittest import mock
+
+from django.urls import reverse
+from django.utils import timezone
+
+from rumbrel.core.errors import Cancelled
+from rumbrel.core.targets import find_target
+from rumbrel.web.batches.models import Batch, Item, KeptInStep
+from rumbrel.web.batches.services import keep_what_is_due, start_batch
+from rumbrel.web.batches.wishes import BatchWish
+from rumbrel.web.collection.models import SourceFolder, Track
+from rumbrel.web.collection.queries import pulled_ids
+from rumbrel.web.jobs.models import Job
+from rumbrel.web.jobs.services import pause_job, put_first, run_next, stop_job, unpause_job
+from rumbrel.web.playlists.models import Playlist
+from rumbrel.web.targets.models import SpecCheck
+from tests.signals import music, write_sound
+from tests.web.case import WebCase
+
+
+class EndedCase(WebCase):
+    target = "archive-flac"
+
+    def setUp(self) -> None:
+        super().setUp()
+        write_sound(self.source / "a" / "peal.wav", 100_000)
+        write_sound(self.source / "b" / "=notice.wav", 120_000, seed=2)
+        self.scan()
+        self.pull_all()
+        self.batch = self.batch_of(self.target)
+        self.work()
+        self.batch.refresh_from_db()
+
+    def batch_of(self, target: str) -> Batch:
+        return start_batch(track_ids=pulled_ids(), wish=BatchWish(targets=(find_target(target),)))
+
+    def press(self, name: str, pk: int | None = None, **values: object) -> str:
+        """Press a button of the batch, and let the work be done."""
+        address = reverse(f"batches:{name}", args=[pk or self.batch.pk])
+        page = self.client.post(address, values, follow=True).content.decode()
+        self.work()
+        return page
+
+    def item(self, name: str) -> Item:
+        return self.batch.items.get(source__endswith=name)
+
+    def all_files(self, folder: Path) -> dict[str, str]:
+        return {
+            str(path.relative_to(folder)): hashlib.sha256(path.read_bytes()).hexdigest()
+            for path in folder.rglob("*")
+            if path.is_file()
+        }
+
+
+class ReportTests(EndedCase):
+    def test_as_a_table_as_a_record_and_to_print(self) -> None:
+        Item.objects.filter(pk=self.item("peal.wav").pk).update(state="failed", error="The disk was full.")
+        rows = list(csv.DictReader(io.StringIO(self.sent("csv"))))
+        records = json.loads(self.sent("json"))
+        self.assertEqual([row["title"] for row in rows], ["peal", "'=notice"], "no cell is a formula")
+        self.assertEqual([record["title"] for record in records], ["peal", "=notice"])
+        self.assertEqual((records[1]["bit_exact"], records[1]["result"]), (True, self.item("=notice.wav").output))
+        self.assertEqual(rows[0]["error"], "The disk was full.")
+        page = self.page(reverse("batches:report", args=[self.batch.pk]))
+        self.assertLess(page.index("The disk was full."), page.index("=notice"), "what failed stands on top")
+        self.assert_all_in(("Lossless archive, FLAC", "as each target says", "skipped"), page)
+        page = self.page(reverse("batches:batch", args=[self.batch.pk]))
+        self.assertLess(page.index("The disk was full."), page.index("=notice"))
+
+    def sent(self, kind: str) -> str:
+        response = self.client.get(reverse(f"batches:{kind}", args=[self.batch.pk]))
+        return b"".join(response.streaming_content).decode()
+
+    def test_the_folder_of_the_results_is_listed_and_nothing_else(self) -> None:
+        address = reverse("batches:results", args=[self.batch.pk])
+        (Path(self.batch.destination) / "source" / "a" / "another.txt").write_text("not ours")
+        self.assertIn('href="?below=source"', self.page(address))
+        self.assert_all_in(('href="?below=source/a"', "b/"), self.page(address, below="source"))
+        page = self.page(address, below="source/a")
+        self.assert_all_in(
+            ("peal.flac", "1 other file there", reverse("batches:download", args=[self.item("peal.wav").pk])), page
+        )
+        self.assertNotIn("another.txt", page)
+        for below in ("..", "source/../..", "/etc", "source/none"):
+            self.assertEqual(self.client.get(address, {"below": below}).status_code, 404, below)
+
+
+class AgainTests(EndedCase):
+    def test_the_same_tracks_with_the_same_settings(self) -> None:
+        query = "target=car-mp3&way=mp3-constant-96&into=folder&folder={}&pattern=%7Bstem%7D&when=number&ends=trim"
+        query = query.format(self.source / "out")
+        self.client.get(f"{reverse('batches:forecast')}?{query}")
+        values = dict(part.split("=") for part in query.split("&")) | {"pattern": "{stem}"}
+        self.client.post(reverse("batches:start"), values)
+        batch = Batch.objects.latest("pk")
+        self.client.post(reverse("collection:clear-pull"))
+        response = self.client.post(reverse("batches:again", args=[batch.pk]))
+        asked = dict(part.split("=") for part in response["Location"].partition("?")[2].split("&"))
+        self.assertEqual(
+            asked,
+            {
+                **dict(part.split("=") for part in query.split("&")),
+                "folder": str(self.source / "out").replace("/", "%2F"),
+            },
+        )
+        self.assertEqual(len(pulled_ids()), 2)
+        Track.objects.get(relative="a/peal.wav").delete()
+        page = self.client.post(reverse("batches:again", args=[batch.pk]), follow=True).content.decode()
+        self.assertIn("1 are gone", page)
+
+    def test_a_result_that_was_changed_is_told_when_verified_again(self) -> None:
+        self.press("verify")
+        self.batch.refresh_from_db()
+        verified = list(self.batch.items.values_list("verified_at", "verify_error"))
+        self.assertTrue(all(at and not error for at, error in verified), verified)
+        other = write_sound(self.folder / "other.flac", 100_000, seed=7)
+        Path(self.item("peal.wav").output).write_bytes(other.read_bytes())
+        self.press("verify")
+        self.assertNotEqual(self.item("peal.wav").verify_error, "")
+        self.assertEqual(self.item("=notice.wav").verify_error, "")
+        job = Job.objects.filter(kind="verify").latest("pk")
+        self.assertEqual(job.message, "1 result as it should be; 1 not.")
+        self.assertIn("not any more", self.page(reverse("batches:batch", args=[self.batch.pk])))
+
+    def test_results_join_the_collection_and_a_playlist_in_the_batchs_order(self) -> None:
+        self.press("join")
+        playlist = Playlist.objects.get()
+        paths = [entry.track.path for entry in playlist.entries.order_by("position").select_related("track")]
+        self.assertEqual(paths, [self.item("peal.wav").output, self.item("=notice.wav").output])
+        self.assertEqual(SourceFolder.objects.count(), 2)
+        job = Job.objects.get(kind="join")
+        self.assertEqual(job.message, f"2 tracks in the collection, and in the playlist {playlist.name}.")
+
+
+class AsideTests(EndedCase):
+    def test_only_after_every_check_and_back_again(self) -> None:
+        before, aside = self.all_files(self.source), self.source / "done"
+        address = reverse("batches:originals", args=[self.batch.pk])
+        self.assert_all_in(("2 originals", "a/peal.wav"), self.page(address))
+        for folder, words in (("/etc", "may only write below"), (str(self.source), "already"), ("", "whole path")):
+            self.assertIn(words, self.press("set-aside", path=folder))
+            self.assertEqual(self.all_files(self.source), before)
+        Item.objects.filter(pk=self.item("peal.wav").pk).update(state="failed")
+        self.batch.counts = {"done": 1, "failed": 1}
+        self.batch.save()
+        self.assertIn("Not every line passed its check: 1 failed", self.page(address))
+        self.assertIn("Not every line", self.press("set-aside", path=str(aside)))
+        Item.objects.filter(pk=self.item("peal.wav").pk).update(state="done")
+        self.batch.counts = {"done": 2}
+        self.batch.save()
+        Item.objects.filter(pk=self.item("peal.wav").pk).update(verify_error="It differs.")
+        self.assertIn("not as it should be", self.press("set-aside", path=str(aside)))
+        Item.objects.update(verify_error="")
+        (aside / "source" / "a").mkdir(parents=True)
+        (aside / "source" / "a" / "peal.wav").write_bytes(b"another's")
+        self.press("set-aside", path=str(aside))
+        self.assertEqual(
+            self.all_files(self.source),
+            {
+                "done/source/a/peal.wav": hashlib.sha256(b"another's").hexdigest(),
+                "done/source/a/peal (2).wav": before["a/peal.wav"],
+                "done/source/b/=notice.wav": before["b/=notice.wav"],
+            },
+        )
+        self.assertEqual(Job.objects.get(kind="aside").message, f"2 originals in {aside}.")
+        self.assertIn("moved already", self.press("set-aside", path=str(aside)))
+        self.press("put-back")
+        self.assertEqual(
+            {name: digest for name, digest in self.all_files(self.source).items() if "done" not in name}, before
+        )
+        self.assertIn("No originals", self.press("put-back"))
+
+    def test_a_file_that_changed_stays_and_the_others_go(self) -> None:
+        with mock.patch(
+            "rumbrel.core.workflows.set_aside.copy_compared", side_effect=AssertionError("not on one disk")
+        ):
+            self.client.post(reverse("batches:set-aside", args=[self.batch.pk]), {"path": str(self.source / "done")})
+            changing = mock.patch(
+                "rumbrel.web.batches.services.set_originals_aside.carry_out_moves", side_effect=self.changed
+            )
+            with changing:
+                self.work()
+        self.assertTrue((self.source / "a" / "peal.wav").exists())
+        self.assertTrue((self.source / "done" / "source" / "b" / "=notice.wav").exists())
+        self.assertIn("1 stayed: peal.wav changed meanwhile", Job.objects.get(kind="aside").message)
+
+    def changed(self, moves):  # type: ignore[no-untyped-def]
+        from rumbrel.core.workflows.set_aside import carry_out_moves
+
+        (self.source / "a" / "peal.wav").write_bytes(b"changed")
+        return carry_out_moves(moves)
+
+
+class SpecTests(EndedCase):
+    target = "radio-mp3"
+
+    def test_a_delivery_is_held_against_its_specification_and_so_is_a_file_made_elsewhere(self) -> None:
+        self.press("hold")
+        check = SpecCheck.objects.get()
+        page = self.page(reverse("targets:specification", args=[check.pk]))
+        self.assert_all_in(("<b>2</b> meet it", "exactly 128", "128.0", "joint stereo", "high-pass at 10 Hz"), page)
+        self.assertNotIn("verdict-failed", page)
+        sound = music(44_100 * 4)
+        sound += 0.05
+        write_sound(self.source / "elsewhere.mp3", sound=sound, subtype="MPEG_LAYER_III")
+        self.scan()
+        self.pull_all()
+        self.client.post(reverse("targets:hold", args=["radio-mp3"]))
+        self.work()
+        found = SpecCheck.objects.latest("pk").found
+        by_title = {
+            file["title"]: found[str(number)] for number, file in enumerate(SpecCheck.objects.latest("pk").files)
+        }
+        wrong = {
+            line["what"]: line["measured"] for line in by_title["elsewhere"]["lines"] if line["verdict"] == "failed"
+        }
+        self.assertIn("Bitrate mode", wrong)
+        self.assertLess(abs(float(wrong["Below 5 Hz, dBFS"]) - -26), 0.5, "an offset of 0.05 is -26 dBFS")
+        self.assertEqual(by_title["peal"]["lines"][0]["measured"], "WAV")
+        address = reverse("targets:specification", args=[SpecCheck.objects.latest("pk").pk])
+        self.assertIn("does not", self.page(address) + self.page(address, all=1).replace("do not", "does not"))
+
+    def test_what_is_gone_is_said(self) -> None:
+        Path(self.item("peal.wav").output).write_bytes(b"")
+        self.press("hold")
+        found = SpecCheck.objects.get().found
+        self.assertEqual(sorted(each["verdict"] for each in found.values()), ["failed", "passed"])
+        self.client.post(reverse("collection:clear-pull"))
+        answer = self.client.post(reverse("targets:hold", args=["radio-mp3"]), follow=True).content.decode()
+        self.assertIn("no file to hold against it", answer)
+
+
+class StepTests(EndedCase):
+    def test_new_and_changed_is_made_again_and_what_went_is_named(self) -> None:
+        self.press("keep")
+        kept = KeptInStep.objects.get()
+        KeptInStep.objects.update(looked_at=timezone.now())
+        self.assertEqual(keep_what_is_due(), 0, "nothing was scanned since")
+        made = {path: path.stat().st_mtime_ns for path in Path(self.batch.destination).rglob("*.flac")}
+        self.assertIn("is in step", self.press("step", pk=kept.pk))
+        write_sound(self.source / "c" / "new.wav", 90_000, seed=5)
+        write_sound(self.source / "a" / "peal.wav", 110_000, seed=6)
+        gone = self.item("=notice.wav").output
+        (self.source / "b" / "=notice.wav").unlink()
+        self.scan()
+        self.assertEqual(keep_what_is_due(), 1)
+        self.assertEqual(keep_what_is_due(), 0, "a batch of it is under way")
+        self.work()
+        batch = Batch.objects.latest("pk")
+        self.assertEqual((batch.in_step_id, batch.counts), (kept.pk, {"done": 2}))
+        now = {path: path.stat().st_mtime_ns for path in Path(self.batch.destination).rglob("*.flac")}
+        self.assertEqual(len(now), 3)
+        self.assertEqual([path.name for path in made if now[path] == made[path]], ["=notice.flac"])
+        kept.refresh_from_db()
+        self.assertEqual(kept.gone, [gone])
+        self.assertIn("1 result without original", self.page(reverse("batches:index")))
+        self.press("keep-no-more", pk=kept.pk)
+        self.assertEqual(
+            (KeptInStep.objects.count(), len(now)), (0, len(list(Path(batch.destination).rglob("*.flac"))))
+        )
+
+    def test_a_batch_of_two_folders_stands_for_none(self) -> None:
+        Track.objects.filter(relative="a/peal.wav").update(
+            folder=SourceFolder.objects.create(path=str(self.source / "a"))
+        )
+        self.assertIn("several source folders", self.press("keep"))
+
+
+class TurnTests(EndedCase):
+    def test_one_at_a_time_and_the_first_is_the_one_that_was_put_first(self) -> None:
+        one, two, three = (self.batch_of(target) for target in ("car-mp3", "disc-wav", "open-opus"))
+        order: list[int] = []
+
+        def noted(desk, batch_id):  # type: ignore[no-untyped-def]
+            order.append(batch_id)
+            run_next()
+            self.assertEqual(order[-1], batch_id, "while one runs, no other begins")
+            return "done"
+
+        self.assertTrue(put_first(job=three.job))
+        with self.kind_run(noted):
+            for _ in range(3):
+                run_next()
+        self.assertEqual(order, [three.pk, one.pk, two.pk])
+        self.assertFalse(put_first(job=three.job), "it has ended")
+
+    def kind_run(self, run):  # type: ignore[no-untyped-def]
+        from dataclasses import replace
+
+        from rumbrel.web.jobs import registry
+
+        return mock.patch.dict(registry._KINDS, {"batch": replace(registry.kind_for("batch"), run=run)})
+
+    def test_paused_it_begins_nothing_and_goes_on_or_stops_from_there(self) -> None:
+        batch = self.batch_of("car-mp3")
+        naps: list[str] = []
+
+        def nap(seconds: float) -> None:
+            naps.append(Job.objects.get(pk=batch.job_id).shown_state)
+            if len(naps) == 3:
+                unpause_job(job=batch.job)
+
+        def held(desk, batch_id):  # type: ignore[no-untyped-def]
+            self.assertTrue(pause_job(job=batch.job))
+            desk.hold()
+            return "went on"
+
+        with self.kind_run(held), mock.patch("rumbrel.web.jobs.services.run_job.time.sleep", nap):
+            self.work()
+        batch.job.refresh_from_db()
+        self.assertEqual((batch.job.message, naps), ("went on", ["paused"] * 3))
+        self.assertFalse(pause_job(job=batch.job), "it has ended")
+        again = self.batch_of("car-mp3")
+
+        def stopped(desk, batch_id):  # type: ignore[no-untyped-def]
+            pause_job(job=again.job)
+            with mock.patch("rumbrel.web.jobs.services.run_job.time.sleep", lambda seconds: stop_job(job=again.job)):
+                with self.assertRaises(Cancelled):
+                    desk.hold()
+            raise Cancelled("Stopped.")
+
+        with self.kind_run(stopped):
+            self.work()
+        again.job.refresh_from_db()
+        self.assertEqual((again.job.state, again.job.paused), ("stopped", False))
+
+    def test_the_buttons_of_each_state(self) -> None:
+        batch = self.batch_of("car-mp3")
+        address = reverse("batches:batch", args=[batch.pk])
+        self.assert_all_in(("Run it first", "Stop the batch"), self.page(address))
+        self.assertIn(
+            "This batch is the next",
+            self.client.post(reverse("batches:first", args=[batch.pk]), follow=True).content.decode(),
+        )
+        Job.objects.filter(pk=batch.job_id).update(state="running")
+        self.assertIn(">Pause<", self.page(address))
+        self.client.post(reverse("batches:pause", args=[batch.pk]))
+        self.assert_all_in((">Go on<", "nothing new begins"), self.page(address))
+        self.client.post(reverse("batches:continue", args=[batch.pk]))
+        self.assertIn(">Pause<", self.page(address))
