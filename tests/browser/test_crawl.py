@@ -22,7 +22,7 @@ _MOST_OF_A_PATH = 12
 """Of addresses that carry several choices at once, of one page: there is no end of choices put together."""
 _MOST_FOLLOWED = 20
 """Of a kind of these."""
-_DOWNLOADS = ("/results/", "/download/", "/image/", "/tracks/export.", "/checksums/", "/toml/")
+_DOWNLOADS = ("/results/", "/download/", "/image/", "/tracks/export.", "/checksums/", "/toml/", "/report.", "/results.")
 _RUN = """async () => (await axe.run(document, {resultTypes: ["violations"]})).violations.flatMap(
     (rule) => rule.nodes.map((node) => `${rule.id}: ${node.html.slice(0, 160)} (${node.failureSummary.slice(0, 200)})`))"""
 _CONTRAST = """async () => (await axe.run(document, {runOnly: ["color-contrast"]})).violations.flatMap(
@@ -70,7 +70,10 @@ class CrawlCase(BrowserCase):
 
     def _follow(self, page: Page, address: str) -> None:
         # Made while it is sent: the server knows no length of it, and its answer to HEAD is not one that all take.
-        made = any(mark in address for mark in ("/download/", "/tracks/export.", "/checksums/", "/toml/"))
+        made = any(
+            mark in address
+            for mark in ("/download/", "/tracks/export.", "/checksums/", "/toml/", "/report.", "/results.")
+        )
         ask = page.request.get if made else page.request.head
         answer = ask(self.instance.address + address)
         if answer.status != 200 or (ask == page.request.head and answer.body()):

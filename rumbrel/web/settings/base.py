@@ -26,6 +26,7 @@ INSTALLED_APPS = [
     "rumbrel.web.collection",
     "rumbrel.web.targets",
     "rumbrel.web.batches",
+    "rumbrel.web.compare",
     "rumbrel.web.playlists",
     "rumbrel.web.tags",
     "rumbrel.web.discs",

@@ -16,6 +16,7 @@ from rumbrel.web.batches.wishes import BatchWish
 from rumbrel.web.collection.models import SourceFolder, Track
 from rumbrel.web.collection.queries import pulled_ids
 from rumbrel.web.collection.services import keep_view, start_looks
+from rumbrel.web.compare.services import start_comparison, start_test
 from rumbrel.web.discs.models import Disc
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.playlists.models import Entry, Playlist
@@ -48,6 +49,9 @@ _OF_FOLDERS = (
 _OF_OWN_TARGETS = ("targets:remove", "targets:put-back", "targets:keep")
 
 
+_OF_BLIND_TESTS = ("compare:blind", "compare:blind-sound", "compare:answer", "compare:blind-csv", "compare:blind-json")
+
+
 class SafetyCase(WebCase):
     def setUp(self) -> None:
         super().setUp()
@@ -66,7 +70,10 @@ class SafetyCase(WebCase):
         self.kept = keep_in_step(batch=self.batch)
         held = [HeldFile(title="Bells <b>", path=str(self.source / "a" / "peal <b>.flac"), seconds=1)]
         self.check = start_holding(target=find_target("radio-mp3"), files=held)
+        self.compared = start_comparison(track=track, settings_chosen=["target:car-mp3"], start_seconds=0, seconds=10)
         self.work()
+        self.compared.refresh_from_db()
+        self.blind = start_test(comparison=self.compared, one=0, other=1, trials=8)
 
     def addresses(self) -> dict[str, str]:
         """Every address, with the number of something that is there."""
@@ -79,13 +86,14 @@ class SafetyCase(WebCase):
             ),
             "batches:download": item.pk, "playlists:move": Entry.objects.first().pk,
             "playlists:remove": Entry.objects.first().pk, "discs:lay-out": self.playlist.pk,
+            **dict.fromkeys(_OF_BLIND_TESTS, self.blind.pk),
             "batches:track": track, "batches:track-chosen": track, "batches:step": self.kept.pk,
             "batches:keep-no-more": self.kept.pk, "targets:specification": self.check.pk,
             "collection:remove-view": self.view.pk, "collection:restore-view": self.view.pk,
         }  # fmt: skip
         usual = {
             "collection": Track.objects.get(relative="a/peal <b>.flac").pk, "batches": self.batch.pk,
-            "playlists": self.playlist.pk, "discs": self.disc.pk, "jobs": Job.objects.first().pk, "tags": self.edit.pk,
+            "playlists": self.playlist.pk, "discs": self.disc.pk, "jobs": Job.objects.first().pk, "tags": self.edit.pk, "compare": self.compared.pk,
         }  # fmt: skip
         found = {}
         for name, pattern in patterns(get_resolver()):
@@ -96,7 +104,9 @@ class SafetyCase(WebCase):
             if "kind" in parameters:
                 values["kind"] = "bin"
             if "number" in parameters:
-                values["number"] = 0
+                values["number"] = int(name in _OF_BLIND_TESTS)
+            if "which" in parameters:
+                values["which"] = "first"
             if "slug" in parameters:
                 values["slug"] = self.own.slug if name in _OF_OWN_TARGETS else "car-mp3"
             if "name" in parameters:
@@ -126,7 +136,7 @@ class MethodTests(SafetyCase):
     def test_pages_are_strict_escaped_whole_and_load_nothing_from_elsewhere(self) -> None:
         for name, address in self.addresses().items():
             response = self.client.get(address)
-            if response.status_code != 200 or response.streaming:
+            if response.status_code != 200 or response.streaming or response["Content-Type"].startswith("audio/"):
                 continue
             text = response.content.decode()
             policy = response["Content-Security-Policy"]

@@ -85,6 +85,7 @@ def _shown(request: HttpRequest, form: ForecastForm, found: PulledForecast) -> d
         "expected_seconds": services.expected_seconds(found.working),
         "inside": _source_folder_inside(found),
         "can_start": bool(found.working),
+        "hear_first": next((step.source_id for step in found.working), 0),
     }
 
 

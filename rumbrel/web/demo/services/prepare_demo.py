@@ -10,6 +10,8 @@ from rumbrel.web.batches.wishes import BatchWish
 from rumbrel.web.collection.models import SourceFolder, Track
 from rumbrel.web.collection.sentence import Sentence
 from rumbrel.web.collection.services import add_folder, clear_pulls, pull_found
+from rumbrel.web.compare.models import Comparison
+from rumbrel.web.compare.services import start_comparison
 from rumbrel.web.discs.models import Disc
 from rumbrel.web.discs.services import start_write
 from rumbrel.web.jobs.models import Job
@@ -38,6 +40,14 @@ def prepare_demo(*, folders: Sequence[Path], say: Callable[[str], None]) -> None
         _discs()
         _work("disc-write")
         _pull()
+    if not Comparison.objects.exists():
+        say("Making a comparison ...")
+        polka = Track.objects.get(relative__contains="Polka", relative__startswith="Organ rolls")
+        start_comparison(
+            track=polka, settings_chosen=["target:car-mp3", "target:pocket-aac", "target:speech-small"],
+            start_seconds=74, seconds=15,
+        )  # fmt: skip
+        _work("compare")
 
 
 def _work(kind: str) -> None:

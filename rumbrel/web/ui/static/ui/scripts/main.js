@@ -1,6 +1,7 @@
 // Everything works without scripts, but slower.
 import { startAnnouncing } from "./announce.js";
 import { startChoices } from "./choices.js";
+import { startComparing } from "./comparing.js";
 import { startDropping } from "./dropping.js";
 import { startFocus } from "./focus.js";
 import { startHearing } from "./hearing.js";
@@ -18,3 +19,4 @@ startAnnouncing();
 startFocus();
 startHearing();
 startSamples();
+startComparing();

@@ -13,7 +13,7 @@ export async function loadPicture(panel, state) {
 }
 
 // Colours by their role: the theme's, as the browser works them out.
-function colours(element) {
+export function rulerColours(element) {
   const probe = document.createElement("span");
   element.append(probe);
   const found = {};
@@ -27,7 +27,7 @@ function colours(element) {
 
 const numbers = (colour) => (colour.match(/[\d.]+/g) ?? [0, 0, 0]).slice(0, 3).map(Number);
 
-function drawSpectrum(context, picture, top, width, height, paint) {
+export function drawSpectrum(context, picture, top, width, height, paint) {
   const columns = picture.levels.length / picture.bands;
   if (!columns) return;
   const [ground, ink] = [numbers(paint.ground), numbers(paint.accent)];
@@ -91,7 +91,7 @@ function timeText(seconds, step) {
   return step < 1 ? `${text}${(seconds - whole).toFixed(digits).slice(1)}` : text;
 }
 
-function drawTime(context, state, top, width, paint) {
+export function drawTime(context, state, top, width, paint) {
   const span = state.end - state.start;
   const step = STEPS_SECONDS.find((each) => (each / span) * width >= 78) ?? 14400;
   context.strokeStyle = paint.ink;
@@ -118,7 +118,7 @@ export function drawRuler(panel, state, look) {
   canvas.height = Math.round(height * scale);
   const context = canvas.getContext("2d");
   context.scale(scale, scale);
-  const paint = colours(ruler);
+  const paint = rulerColours(ruler);
   context.font = `11px ${getComputedStyle(panel.querySelector(".figure") ?? panel).fontFamily}`;
   const large = panel.classList.contains("hearing-large");
   const timeTop = height - 20;

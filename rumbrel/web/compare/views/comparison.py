@@ -1,0 +1,156 @@
+"""A comparison: what is compared, hearing it, and seeing it."""
+
+import base64
+from typing import Any
+
+from django.contrib import messages
+from django.core.paginator import Paginator
+from django.http import FileResponse, Http404, HttpRequest, HttpResponse, HttpResponseBase, JsonResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_POST, require_safe
+
+from rumbrel.core.errors import RumbrelError
+from rumbrel.core.sound.fine_picture import FLOOR_DB, load_picture
+from rumbrel.core.workflows.compare import difference_file, picture_file, voice_file
+from rumbrel.web.collection.models import Track
+from rumbrel.web.collection.queries import pulled_ids
+from rumbrel.web.jobs.rows import job_row
+
+from .. import services
+from ..forms import LENGTHS_SECONDS, BlindForm, CompareForm
+from ..models import Comparison
+from ..rows import voice_rows
+
+PAGE_COMPARISONS = 30
+MOST_TO_CHOOSE = 100
+MOST_SETTINGS = 6
+_COLUMNS = 1200
+
+
+@require_safe
+def index(request: HttpRequest) -> HttpResponse:
+    """What was compared, and the sentence for another comparison."""
+    form = CompareForm(request.GET)
+    form.is_valid()
+    track = form.cleaned_data.get("track")
+    pulled = Track.objects.filter(pk__in=pulled_ids()[:MOST_TO_CHOOSE], usable=True, missing_since=None)
+    chosen = form.settings_chosen()
+    page = Paginator(Comparison.objects.select_related("track", "job"), PAGE_COMPARISONS).get_page(
+        request.GET.get("page")
+    )
+    context = {
+        "track": track,
+        "tracks": [each for each in pulled if track is None or each.pk != track.pk],
+        "offered": services.voices_offered(track, chosen) if track else [],
+        "selects": [*chosen, *[""] * (MOST_SETTINGS - len(chosen))],
+        "seconds": form.cleaned_data.get("seconds") or 15,
+        "lengths": LENGTHS_SECONDS,
+        "start": form.cleaned_data.get("start") or 0,
+        "page": page,
+    }
+    return render(request, "compare/index.html", context)
+
+
+@require_POST
+def start(request: HttpRequest) -> HttpResponse:
+    form = CompareForm(request.POST)
+    if not form.is_valid():
+        messages.error(request, "Choose a track, a place in it in seconds, and what it is to be heard against.")
+        return redirect("compare:index")
+    sent = form.cleaned_data
+    try:
+        made = services.start_comparison(
+            track=sent["track"], settings_chosen=form.settings_chosen(), start_seconds=sent["start"] or 0.0,
+            seconds=sent["seconds"],
+        )  # fmt: skip
+    except RumbrelError as error:
+        messages.error(request, str(error))
+        return redirect("compare:index")
+    return redirect("compare:comparison", made.pk)
+
+
+def _context(made: Comparison) -> dict[str, Any]:
+    rows = voice_rows(made)
+    heard = [(row.number, row.label) for row in rows if not row.found["error"]]
+    kept = bool(rows) and voice_file(services.comparison_folder(made), 0).is_file()
+    return {
+        "made": made,
+        "rows": rows if kept else [],
+        "work": job_row(made.job) if made.job else None,
+        "busy": bool(made.job and made.job.active),
+        "gone": bool(rows) and not kept,
+        "blind": BlindForm(None, voices=heard, initial={"one": 0, "other": heard[-1][0], "trials": 10})
+        if len(heard) > 1
+        else None,
+        "tests": list(made.tests.all()[:10]),
+    }
+
+
+@require_safe
+def comparison(request: HttpRequest, pk: int) -> HttpResponse:
+    return render(request, "compare/comparison.html", _context(_made(pk)))
+
+
+@require_safe
+def state(request: HttpRequest, pk: int) -> HttpResponse:
+    """While it is made: how far it is; then the page is loaded anew."""
+    made = _made(pk)
+    if made.job is None or not made.job.active:
+        return HttpResponse(headers={"HX-Refresh": "true"})
+    return render(request, "compare/_making.html", _context(made))
+
+
+def _made(pk: int) -> Comparison:
+    return get_object_or_404(Comparison.objects.select_related("track", "job"), pk=pk)
+
+
+@require_POST
+def again(request: HttpRequest, pk: int) -> HttpResponse:
+    """The same once more, where its sounds are not kept any more."""
+    made = _made(pk)
+    keys = [_key(voice) for voice in made.voices[1:]]
+    try:
+        other = services.start_comparison(
+            track=made.track, settings_chosen=[key for key in keys if key], start_seconds=made.start_seconds,
+            seconds=made.seconds,
+        )  # fmt: skip
+    except RumbrelError as error:
+        messages.error(request, str(error))
+        return redirect("compare:comparison", pk)
+    return redirect("compare:comparison", other.pk)
+
+
+def _key(voice: dict[str, Any]) -> str:
+    return voice.get("key", "")
+
+
+@require_safe
+def sound(request: HttpRequest, pk: int, number: int) -> HttpResponseBase:
+    path = voice_file(services.comparison_folder(_made(pk)), number)
+    if not path.is_file():
+        raise Http404("This sound is not kept any more. Make the comparison again.")
+    answer = FileResponse(path.open("rb"), content_type="audio/wav")
+    answer["Cache-Control"] = "private, no-cache"
+    return answer
+
+
+@require_safe
+def picture(request: HttpRequest, pk: int, number: int) -> HttpResponse:
+    """A voice's spectrum in columns; with ?difference that of what differs from the source."""
+    folder = services.comparison_folder(_made(pk))
+    path = difference_file(folder, number) if "difference" in request.GET else picture_file(folder, number)
+    try:
+        kept = load_picture(path)
+    except RumbrelError as error:
+        return JsonResponse({"error": str(error)}, status=409)
+    if kept is None:
+        raise Http404("This picture is not kept any more. Make the comparison again.")
+    view = kept.view(0, kept.samples / kept.sample_rate, _COLUMNS)
+    return JsonResponse(
+        {
+            "spectrum": base64.b64encode(view.spectrum.tobytes()).decode(),
+            "bands": view.spectrum.shape[1],
+            "floor": FLOOR_DB,
+            "top_hz": kept.sample_rate / 2,
+        }
+    )
