@@ -16,11 +16,11 @@ from .case import BrowserCase
 
 _AXE = Path(__file__).with_name("axe.min.js").read_text()
 _LARGEST_BYTES = 150_000
-_OF_A_KIND = 3
+_OF_A_KIND = 2
 """Of pages that differ by numbers alone, so many are looked at; the links to the others are only followed."""
-_MOST_OF_A_PATH = 12
+_MOST_OF_A_PATH = 8
 """Of addresses that carry several choices at once, of one page: there is no end of choices put together."""
-_MOST_FOLLOWED = 20
+_MOST_FOLLOWED = 12
 """Of a kind of these."""
 _DOWNLOADS = ("/results/", "/download/", "/image/", "/tracks/export.", "/checksums/", "/toml/", "/report.", "/results.")
 _RUN = """async () => (await axe.run(document, {resultTypes: ["violations"]})).violations.flatMap(

@@ -118,10 +118,8 @@ def _screens(count: int) -> None:
             reverse("targets:where") + "?tracks=all&target=car-mp3")),
         ("what plays where, whole collection", lambda: _get(reverse("targets:where") + "?tracks=all")),
         ("forecast, one target", lambda: forecast_tracks(wish=BatchWish(targets=(find_target("car-mp3"),)))),
-        ("forecast, three targets", lambda: [
-            forecast_tracks(wish=BatchWish(targets=(find_target(slug),)))
-            for slug in ("archive-flac", "open-opus", "pocket-aac")
-        ]),
+        ("forecast, three targets", lambda: forecast_tracks(
+            wish=BatchWish(targets=tuple(map(find_target, ("archive-flac", "open-opus", "pocket-aac")))))),
         ("forecast page, the second time", lambda: _get(reverse("batches:forecast") + "?target=car-mp3&page=7")),
         ("start a batch", lambda: start_batch(
             track_ids=pulled_ids(), wish=BatchWish(targets=(find_target("car-mp3"),)))),

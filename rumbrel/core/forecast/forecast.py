@@ -183,6 +183,13 @@ class _Desk:
     folders: dict[tuple[str, ...], Path] = field(default_factory=dict)
     source_ids: frozenset[tuple[int, int]] = field(default_factory=frozenset)
     repeated: frozenset[Path] = field(default_factory=frozenset)
+    seen_folders: dict[Path, bool] = field(default_factory=dict)
+
+    def has_folder(self, folder: Path) -> bool:
+        """Whether a folder is there: where it is not, no file of it needs to be asked for."""
+        if folder not in self.seen_folders:
+            self.seen_folders[folder] = folder.is_dir()
+        return self.seen_folders[folder]
 
 
 def _file_id(path: Path) -> tuple[int, int] | None:
@@ -278,7 +285,7 @@ def _placed(step: Step, number: int, source: Source, suffix: str, desk: _Desk) -
         why = naming.why_changed(own)
         warnings.append(Warning(code=WarningCode.NAME_CHANGED, text=f"The name {why}; it becomes {wanted.name}."))
     output = desk.names.claim_numbered(wanted, skip_existing=when_present is WhenPresent.NUMBER)
-    there = _file_id(output)
+    there = _file_id(output) if desk.has_folder(output.parent) else None
     if there in desk.source_ids:
         output = desk.names.claim_numbered(wanted, skip_existing=True)
         there = _file_id(output)
