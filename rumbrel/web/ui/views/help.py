@@ -13,6 +13,7 @@ SHORTCUTS = (
     ("m", "mark a stretch of what is heard: from here, to here, none; what is marked repeats"),
     ("+ / - / 0", "look closer at the sound, wider, at the whole track"),
     ("← / →", "on the ruler: a second back or on; page up and page down: ten; home and end"),
+    ("1 to 7", "in a comparison, hear that sound; in a blind test, 1 and 2 hear the first and the second"),
     ("enter", "on a row, open it; on the forecast, start the batch"),
     ("/", "search the collection"),
     ("f", "forecast for the pulled tracks"),
