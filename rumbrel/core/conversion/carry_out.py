@@ -98,7 +98,7 @@ def _copy(step: Step, working: Path, watch: Watch) -> Outcome:
     size = max(1, step.source.size_bytes)
     _, copied = copy_compared(source, working, report=lambda done: watch.tell(0.8 * min(1.0, done / size)))
     samples = step.source.samples
-    if step.extra_fields:
+    if step.changes_tags:
         # The sound stays as it is; what the work found out about it is added to the copy's tags.
         lost = put_tags(working, step, container=step.source.container, codec=step.source.codec)
         step = replace(step, warnings=step.warnings + lost)

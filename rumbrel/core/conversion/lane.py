@@ -144,7 +144,7 @@ def carried_tags(step: Step) -> TagSet:
     if step.treatment.gain_db:
         # They would no longer be true.
         fields = {name: values for name, values in fields.items() if name not in _GAIN_FIELDS}
-    covers = facts.tags.covers
+    covers = () if step.bare else facts.tags.covers
     if covers:
         try:
             covers = read_tags(Path(facts.path), container=facts.container, codec=facts.codec).covers

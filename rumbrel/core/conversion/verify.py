@@ -54,7 +54,7 @@ def verify_step(step: Step) -> Outcome:
 
 def _compared(step: Step, result: Path) -> tuple[int, int, str, Likeness | None]:
     source = Path(step.source.path)
-    if step.action is Action.COPY and not step.extra_fields:
+    if step.action is Action.COPY and not step.changes_tags:
         if file_digest(source) != file_digest(result):
             raise CheckFailed(f"{result.name} is no longer a copy of its source. Replace it.")
         return step.source.samples, step.source.samples, "", None

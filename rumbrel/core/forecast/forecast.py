@@ -227,7 +227,9 @@ def _step(number: int, source: Source, inspect: Callable[[Path], Facts], desk: _
 def _work_of(source: Source, desk: _Desk) -> str:
     """What is made of a source, as a mark: its own name and tags are a part of that."""
     return (
-        f"{desk.work}-{short_mark(repr((source.name, source.fields)))}" if source.name or source.fields else desk.work
+        f"{desk.work}-{short_mark(repr((source.name, source.fields, source.bare)))}"
+        if source.name or source.changes_tags
+        else desk.work
     )
 
 
@@ -269,10 +271,12 @@ def _placed(step: Step, number: int, source: Source, suffix: str, desk: _Desk) -
     if source.fields:
         step = replace(step, extra_fields=source.fields)
         named = replace(named, tags=with_fields(named.tags, source.fields))
+    if source.bare:
+        step = replace(step, bare=True)
     folders, stem = naming.parts(source.relative, named, step.target, number)
     own = source.name or ("" if naming.pattern else source.stem + naming.addition)
     if desk.options.beside:
-        if step.action is Action.COPY and not (source.name or source.fields or naming.addition or naming.pattern):
+        if step.action is Action.COPY and not (source.name or source.changes_tags or naming.addition or naming.pattern):
             return replace(step, action=Action.SKIP, reason=f"{step.reason}, and it is there already")
         base = source.path.parent / naming.folder(folders if naming.pattern else ())
     else:
@@ -325,7 +329,7 @@ def _found_there(step: Step, output: Path, desk: _Desk) -> Present:
     source = str(Path(step.source.key).absolute())
     if desk.ledger and desk.ledger.was_made_of(str(output), source):
         return Present.UPDATE
-    copied = step.action is Action.COPY and not step.extra_fields
+    copied = step.action is Action.COPY and not step.changes_tags
     if copied and output.stat().st_size == step.source.size_bytes and file_digest(output) == file_digest(Path(source)):
         return Present.KEEP
     return Present.BESIDE

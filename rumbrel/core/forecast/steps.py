@@ -98,7 +98,8 @@ class Step:
     source_id is the source's in its batch. fit is how the track stands to the target, None where it was
     not looked at. output is "" where nothing is written. replaces says that an older result may be written over.
     encoding is the key of what is written; extra_fields are tags that the work itself yields or the
-    user wants of the result alone, where an empty text takes one out. work
+    user wants of the result alone, where an empty text takes one out; bare
+    leaves the pictures out. work
     marks target and settings in the ledger of results.
     """
 
@@ -115,12 +116,18 @@ class Step:
     encoding: str = ""
     treatment: Treatment = Treatment()
     extra_fields: tuple[tuple[str, str], ...] = ()
+    bare: bool = False
     work: str = ""
     warnings: tuple[Warning, ...] = ()
 
     @property
     def writes(self) -> bool:
         return self.action in WRITING_ACTIONS
+
+    @property
+    def changes_tags(self) -> bool:
+        """Whether a copy has other tags than its source."""
+        return bool(self.extra_fields) or self.bare
 
     @property
     def rewrap(self) -> Rewrap | None:

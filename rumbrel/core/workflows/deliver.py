@@ -145,7 +145,7 @@ def _converted(steps: Sequence[Step], volume: Volume, work: Path, jobs: int, rep
     local_steps, by_output = [], {}
     for step in steps:
         # A copy that gets tags of its own is not the source any more.
-        if step.action in (Action.CONVERT, Action.REWRAP) or (step.action is Action.COPY and step.extra_fields):
+        if step.action in (Action.CONVERT, Action.REWRAP) or (step.action is Action.COPY and step.changes_tags):
             local = work / Path(step.output).relative_to(volume.root)
             local_steps.append(replace(step, output=str(local), replaces=True))
             by_output[str(local)] = step.output

@@ -10,6 +10,7 @@ from django.http import QueryDict
 
 from rumbrel.core.errors import TargetError
 from rumbrel.core.forecast import Action, WarningCode, WhenPresent
+from rumbrel.core.places import FILE_SYSTEMS
 from rumbrel.core.tags.mapping import FIELDS
 from rumbrel.core.targets import Target, all_targets, listed_target
 from rumbrel.core.targets.pattern import check_pattern
@@ -51,6 +52,11 @@ class ForecastForm(forms.Form):
     folder = forms.CharField(required=False, max_length=4096, strip=True, label="Folder")
     pattern = forms.CharField(required=False, max_length=300, strip=True, label="Names by the pattern")
     addition = forms.CharField(required=False, max_length=80, strip=False, label="Added to each name")
+    system = forms.ChoiceField(
+        required=False,
+        label="File system",
+        choices=[("", "the target’s file system"), *((row.key, row.label) for row in FILE_SYSTEMS)],
+    )
     when = forms.ChoiceField(
         required=False, label="When a name is taken", choices=[(str(key), word) for key, word in _WHEN_WORDS.items()]
     )
@@ -116,6 +122,7 @@ class ForecastForm(forms.Form):
             destination=self._destination(),
             pattern=self._pattern(),
             addition=chosen.get("addition") or "",
+            file_system=chosen.get("system") or "",
             trims=bool(chosen.get("ends")),
             choices=kept,
             others=others,
@@ -182,7 +189,7 @@ def query_of(wish: BatchWish) -> str:
             address.appendlist("target", target.slug)
     values = {
         "way": _way_of(wish, known), "into": str(wish.destination.kind), "folder": wish.destination.folder,
-        "pattern": wish.pattern, "addition": wish.addition, "when": str(wish.when_present),
+        "pattern": wish.pattern, "addition": wish.addition, "system": wish.file_system, "when": str(wish.when_present),
         "level": wish.level.mode or "", "peaks": _LIMIT if wish.level.limits else "", "ends": "trim" if wish.trims else "",
     }  # fmt: skip
     for name, value in values.items():
@@ -234,6 +241,7 @@ class TrackChoiceForm(forms.Form):
     left_out = forms.BooleanField(required=False, label="Leave it out of the batch")
     target_slug = forms.ChoiceField(required=False, label="Target")
     name = forms.CharField(required=False, max_length=500, label="Name of its result, without ending")
+    bare = forms.BooleanField(required=False, label="Leave its pictures out of its result")
 
     LABELS = {row.name: row.label for row in FIELDS if row.name in _TAGS_OF_A_RESULT}
 

@@ -148,6 +148,7 @@ class TrackChoice(models.Model):
     target_slug = models.CharField(max_length=80, blank=True)
     name = models.CharField(max_length=500, blank=True)
     fields = models.JSONField(default=list)
+    bare = models.BooleanField(default=False)
 
     class Meta:
         constraints = (models.UniqueConstraint(fields=("owner", "track"), name="one_choice_a_track"),)

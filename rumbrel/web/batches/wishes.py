@@ -47,19 +47,20 @@ class Destination:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Choice:
     """What a single track has otherwise than its batch: left out of it, another target, another name for its
-    result (without ending), other tags in it ("" takes one out)."""
+    result (without ending), other tags in it ("" takes one out), no pictures in it (bare)."""
 
     track_id: int
     left_out: bool = False
     target_slug: str = ""
     name: str = ""
     fields: tuple[tuple[str, str], ...] = ()
+    bare: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class BatchWish:
     """What the user asks of a batch beside its tracks. pattern "" is each target's own; addition goes between a
-    name and its ending. others are the targets that single tracks go to, by their choices. keeps_in_line makes what is
+    name and its ending; file_system is what names must suit, "" for each target's own. others are the targets that single tracks go to, by their choices. keeps_in_line makes what is
     out of date again (see ForecastOptions)."""
 
     targets: tuple[Target, ...]
@@ -68,6 +69,7 @@ class BatchWish:
     destination: Destination = Destination()
     pattern: str = ""
     addition: str = ""
+    file_system: str = ""
     trims: bool = False
     choices: tuple[Choice, ...] = ()
     others: tuple[Target, ...] = ()
@@ -96,7 +98,7 @@ class BatchWish:
 
     def options(self) -> ConvertOptions:
         forecast = ForecastOptions(
-            when_present=self.when_present, pattern=self.pattern, name_addition=self.addition, trims=self.trims,
+            when_present=self.when_present, pattern=self.pattern, name_addition=self.addition, trims=self.trims, file_system=self.file_system,
             beside=self.destination.kind is DestinationKind.BESIDE, keeps_in_line=self.keeps_in_line,
         )  # fmt: skip
         return ConvertOptions(forecast=forecast, level=self.level)

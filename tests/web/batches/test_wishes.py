@@ -1,12 +1,16 @@
 """What a batch can be asked for: several targets, destinations, names, ways of making, and choices for single tracks."""
 
 import hashlib
+import io
 from pathlib import Path
+from unittest import mock
 
 import mutagen
+import mutagen.flac
 from django.conf import settings
 from django.http import QueryDict
 from django.urls import reverse
+from PIL import Image
 
 from rumbrel.core.errors import TargetError
 from rumbrel.core.targets import all_targets, find_target
@@ -18,7 +22,7 @@ from rumbrel.web.batches.models import Batch, MeasuredSpeed, TrackChoice
 from rumbrel.web.batches.services import choices_of, expected_seconds, forecast_tracks
 from rumbrel.web.batches.wishes import BatchWish
 from rumbrel.web.collection.models import Track
-from tests.signals import leftovers, write_sound
+from tests.signals import leftovers, write_film, write_sound
 from tests.web.case import WebCase
 
 
@@ -240,3 +244,106 @@ class SpeedTests(WishCase):
         coding = [step for step in steps if step.action == "convert"]
         self.assertAlmostEqual(expected_seconds(coding), max(120_000, 220_000 / 2) / 44_100 / 100, places=4)
         self.assertIn("of work", self.page(reverse("batches:forecast"), target="average-mp3", what="convert"))
+
+
+def _png() -> bytes:
+    file = io.BytesIO()
+    Image.new("RGB", (40, 30), "navy").save(file, "PNG")
+    return file.getvalue()
+
+
+class OddTests(WishCase):
+    """What happens to a batch when the world is not as it was, or was never as one would like it."""
+
+    def test_pictures_are_left_out_of_one_result_and_stay_in_the_source(self) -> None:
+        path = self.source / "a" / "peal.flac"
+        tags = mutagen.File(path)
+        picture = mutagen.flac.Picture()
+        picture.data, picture.mime, picture.type = _png(), "image/png", 3
+        tags.add_picture(picture)
+        tags.save()
+        self.scan()
+        pk = self.track("peal.flac").pk
+        self.client.post(
+            reverse("batches:track-chosen", args=[pk]), {"bare": "on", "tag_title": "Peal", "tag_album": "Tower days"}
+        )
+        for target, has in (
+            ("car-mp3", lambda found: "APIC:" in found.tags),
+            ("archive-flac", lambda found: bool(found.pictures)),
+        ):
+            found = mutagen.File(self.made(self.start(f"target={target}"))[f"peal.flac {target}"])
+            self.assertFalse(has(found), target)
+            self.assertIn("Peal", str(found.tags))
+        self.assertEqual(len(mutagen.File(path).pictures), 1)
+
+    def test_names_of_another_file_system_and_of_hundreds_of_characters(self) -> None:
+        write_sound(self.source / "c" / f"{'bell ' * 45}?.wav", 9_000)
+        self.scan()
+        self.pull_all()
+        batch = self.start("target=archive-flac&system=joliet")
+        names = [Path(path).name for path in self.made(batch).values()]
+        self.assertTrue(all(len(name) <= 64 and "?" not in name for name in names), names)
+        values = {"name": "n" * 500}
+        self.client.post(reverse("batches:track-chosen", args=[self.track("notice.wav").pk]), values)
+        self.client.post(reverse("batches:track-chosen", args=[self.track("peal.flac").pk]), values)
+        made = self.made(self.start("target=car-mp3"))
+        names = [Path(made[f"{name} car-mp3"]).name for name in ("notice.wav", "peal.flac")]
+        self.assertEqual([len(name) for name in names], [255, 255])
+
+    def test_a_destination_that_may_not_be_written_or_goes_away(self) -> None:
+        out = self.source / "out"
+        out.mkdir()
+        with mock.patch("rumbrel.web.batches.services.forecast_tracks.os.access", return_value=False):
+            page = self.page(f"{reverse('batches:forecast')}?into=folder&folder={out}/deeper")
+            self.assertIn(f"may not write into {out}", page)
+        self.client.post(reverse("batches:start"), {"target": "car-mp3", "into": "folder", "folder": str(out)})
+        out.rmdir()
+        out.write_text("a file now")
+        self.work()
+        batch = Batch.objects.latest("pk")
+        self.assertEqual((batch.job.state, batch.counts), ("failed", {}))
+        self.assertIn("is a file. Choose a folder.", batch.job.error)
+        self.assertIn("It stopped.", self.page(reverse("batches:batch", args=[batch.pk])))
+
+    def test_a_source_that_was_replaced_or_went_is_said_and_the_others_go_on(self) -> None:
+        self.client.post(reverse("batches:start"), {"target": "archive-flac"})
+        write_sound(self.source / "b" / "notice.wav", 50_000, seed=9)
+        (self.source / "b" / "slow.mp3").unlink()
+        self.work()
+        batch = Batch.objects.latest("pk")
+        self.assertEqual(batch.counts, {"done": 1, "failed": 2})
+        errors = {Path(item.source).name: item.error for item in batch.items.filter(state="failed")}
+        self.assertIn("changed after the forecast", errors["notice.wav"])
+        self.assertRegex(errors["slow.mp3"], "not there any more|vanished")
+        self.assertEqual(leftovers(self.folder), [])
+
+    def test_a_film_of_nine_sounds_and_one_of_none(self) -> None:
+        languages = ("eng", "deu", "fra", "ita", "spa", "nld", "swe", "dan", "fin")
+        write_film(self.source / "nine.mkv", seconds=2, languages=languages)
+        write_film(self.source / "none.mkv", seconds=1, languages=())
+        self.scan()
+        self.pull_all()
+        page = self.page(reverse("batches:forecast"), target="car-mp3")
+        self.assertIn("The file has 9 sounds; number 1 is taken", page)
+        nine = self.track("nine.mkv")
+        page = self.page(reverse("batches:track", args=[nine.pk]), target="car-mp3")
+        self.assert_all_in(("eng, chosen", ">fin<"), page)
+        back = f"{reverse('batches:forecast')}?target=car-mp3"
+        answer = self.client.post(reverse("collection:choose-sound", args=[nine.pk]), {"number": 3, "back": back})
+        self.assertEqual(answer["Location"], back)
+        self.assertIn("number 3 is taken", self.page(reverse("batches:forecast"), target="car-mp3"))
+        batch = self.start("target=car-mp3")
+        self.assertIn("nine.mkv car-mp3", self.made(batch))
+        self.assertEqual([Path(item.source).name for item in batch.items.filter(state="cannot")], ["none.mkv"])
+
+    def test_two_browsers_at_one_batch_and_a_double_press(self) -> None:
+        values = {"target": "car-mp3"}
+        for _ in range(3):
+            self.client.post(reverse("batches:start"), values)
+        self.assertEqual(Batch.objects.count(), 1)
+        batch = Batch.objects.get()
+        for name in ("stop", "stop", "continue", "first", "pause", "continue"):
+            self.client.post(reverse(f"batches:{name}", args=[batch.pk]))
+        self.work()
+        batch.refresh_from_db()
+        self.assertEqual((batch.job.state, batch.counts), ("done", {"done": 3}))

@@ -238,7 +238,9 @@ class RegularTests(FixityCase):
             with self.assertLogs("rumbrel.web.jobs.watch", "WARNING"):
                 Rounds().go_round()
         self.assertEqual(done, [1])
-        self.assertEqual({each.__name__ for each in regular_actions()}, {"look_at_watched", "start_due_fixity"})
+        self.assertEqual(
+            {each.__name__ for each in regular_actions()}, {"look_at_watched", "start_due_fixity", "keep_what_is_due"}
+        )
 
 
 class HandOverTests(FixityCase):

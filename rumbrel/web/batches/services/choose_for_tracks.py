@@ -27,8 +27,9 @@ def choices_of(ids: Sequence[int], *, owner: str = "") -> tuple[Choice, ...]:
 def _value(row: TrackChoice) -> Choice:
     fields = tuple((name, value) for name, value in row.fields)
     return Choice(
-        track_id=row.track_id, left_out=row.left_out, target_slug=row.target_slug, name=row.name, fields=fields
-    )
+        track_id=row.track_id, left_out=row.left_out, target_slug=row.target_slug, name=row.name, fields=fields,
+        bare=row.bare,
+    )  # fmt: skip
 
 
 def choose(
@@ -38,6 +39,7 @@ def choose(
     target_slug: str | None = None,
     name: str | None = None,
     fields: Sequence[tuple[str, str]] | None = None,
+    bare: bool | None = None,
     owner: str = "",
 ) -> int:
     """Keep what is not None for each track. Returns for how many. Raises TargetError for an unknown target or tag."""
@@ -51,6 +53,7 @@ def choose(
         "target_slug": target_slug,
         "name": None if name is None else name.strip()[:500],
         "fields": None if fields is None else [list(pair) for pair in fields],
+        "bare": bare,
     }
     asked = {key: value for key, value in values.items() if value is not None}
     with transaction.atomic():
@@ -60,7 +63,7 @@ def choose(
                 rows, update_conflicts=True, unique_fields=("owner", "track"), update_fields=list(asked)
             )
         # Whoever is as all others has no choice any more.
-        TrackChoice.objects.filter(owner=owner, left_out=False, target_slug="", name="", fields=[]).delete()
+        TrackChoice.objects.filter(owner=owner, left_out=False, target_slug="", name="", fields=[], bare=False).delete()
     return len(ids)
 
 

@@ -45,6 +45,9 @@ def see_that_it_may_hold(destination: Destination) -> None:
     own = real.is_relative_to(data) and not any(real.is_relative_to(root) and root != data for root in allowed)
     if own and not inside_results:
         raise OutputError(f"{folder[:300]} is Rumbrel's own data. Choose another folder.")
+    nearest = next((each for each in (real, *real.parents) if each.is_dir()), real)
+    if not os.access(nearest, os.W_OK | os.X_OK):
+        raise OutputError(f"Rumbrel may not write into {nearest}. Change its permissions, or choose another folder.")
     if is_file:
         raise OutputError(f"{folder[:300]} is a file. Choose a folder.")
 
@@ -64,7 +67,7 @@ def plan_for(tracks: Sequence[KnownTrack], wish: BatchWish) -> ConvertPlan:
             known = _missing(known)
         source = Source(
             id=track.pk, path=Path(known.path), relative=_relative(track), part=known.part, name=choice.name,
-            fields=choice.fields,
+            fields=choice.fields, bare=choice.bare,
         )  # fmt: skip
         by_path[source.key] = known
         for slug in [choice.target_slug] if choice.target_slug else [target.slug for target in wish.targets]:

@@ -171,13 +171,19 @@ def _track_form(found: Track, data: Any) -> TrackChoiceForm:
     own = facts.tags.as_text() if facts else {}
     initial: dict[str, Any] = {f"tag_{name}": own.get(name, "") for name in TrackChoiceForm.LABELS}
     for choice in services.choices_of([found.pk]):
-        initial |= {"left_out": choice.left_out, "target_slug": choice.target_slug, "name": choice.name}
+        initial |= {
+            "left_out": choice.left_out,
+            "target_slug": choice.target_slug,
+            "name": choice.name,
+            "bare": choice.bare,
+        }
         initial |= {f"tag_{name}": value for name, value in choice.fields}
     return TrackChoiceForm(data, initial=initial, tags=own)
 
 
 def _track_page(request: HttpRequest, found: Track, form: ForecastForm, own: TrackChoiceForm) -> HttpResponse:
-    return render(request, "batches/choice.html", {"track": found, "form": form, "own": own})
+    facts = facts_by_id([found.pk]).get(found.pk)
+    return render(request, "batches/choice.html", {"track": found, "form": form, "own": own, "facts": facts})
 
 
 @require_POST
@@ -188,7 +194,7 @@ def track_chosen(request: HttpRequest, pk: int) -> HttpResponse:
         return _track_page(request, found, form, own)
     services.choose(
         ids=[pk], left_out=own.cleaned_data["left_out"], target_slug=own.cleaned_data["target_slug"],
-        name=own.cleaned_data["name"], fields=own.changed_tags(),
+        name=own.cleaned_data["name"], fields=own.changed_tags(), bare=own.cleaned_data["bare"],
     )  # fmt: skip
     return _back(form, request)
 

@@ -3,13 +3,15 @@
 from django.db import transaction
 from django.db.models import Count, Max, Sum
 
-from ..models import Facet, SourceFolder
+from ..models import Facet, PullList, SourceFolder
+from .pull_tracks import recount_pulls
 
 __all__ = ["recount_folder"]
 
 
 def recount_folder(*, folder: SourceFolder) -> None:
-    """Bring the kept counts of a folder into line with its tracks."""
+    """Bring the kept counts of a folder into line with its tracks, and those of the lists that its tracks are pulled
+    on: what was foreseen of them holds no longer."""
     rows = (
         folder.tracks.order_by()
         .values("format", "sample_rate", "fault")
@@ -25,3 +27,6 @@ def recount_folder(*, folder: SourceFolder) -> None:
     with transaction.atomic():
         folder.facets.all().delete()
         Facet.objects.bulk_create(facets)
+        for pull_list in PullList.objects.filter(count__gt=0):
+            if pull_list.pulls.filter(track__folder=folder).exists():
+                recount_pulls(pull_list)

@@ -121,7 +121,7 @@ def choose_sound(request: HttpRequest, pk: int) -> HttpResponse:
         messages.success(request, f"The track is the sound {name} from now on.")
     except RumbrelError as error:
         messages.error(request, str(error))
-    return redirect("collection:track", pk)
+    return back_to(request, "collection:track", pk)
 
 
 @require_POST

@@ -1,7 +1,7 @@
 """What is done with targets."""
 
 from .hold_against import HeldFile, carry_out_holding, start_holding
-from .keep_targets import keep_target, put_back_target, remove_target, target_text
+from .keep_targets import keep_target, put_back_target, remove_target, target_text, target_versions, version_of
 from .make_sample import Sample, hear_sample, make_sample
 
 __all__ = [
@@ -15,4 +15,6 @@ __all__ = [
     "remove_target",
     "start_holding",
     "target_text",
+    "target_versions",
+    "version_of",
 ]

@@ -1,6 +1,7 @@
 """The user's own targets: TOML files in the data folder, every earlier version kept beside them."""
 
 import re
+from datetime import UTC, datetime
 from pathlib import Path
 
 from django.conf import settings
@@ -12,7 +13,7 @@ from rumbrel.core.targets import Target
 from rumbrel.core.targets.catalogue import own_targets, shipped_targets, shipped_text
 from rumbrel.core.targets.parsing import parse_target
 
-__all__ = ["keep_target", "put_back_target", "remove_target", "target_text"]
+__all__ = ["keep_target", "put_back_target", "remove_target", "target_text", "target_versions", "version_of"]
 
 
 def _file(slug: str) -> Path:
@@ -81,3 +82,17 @@ def put_back_target(*, slug: str) -> None:
     if not versions or _file(slug).exists():
         raise TargetError("That target cannot be put back: it is there, or was never here.")
     write_whole(_file(slug), versions[-1].read_bytes())
+
+
+def target_versions(slug: str) -> list[tuple[int, datetime]]:
+    """(number, when it was replaced) of the earlier versions of an own target, the newest first."""
+    files = sorted(_versions(slug).glob("[0-9]*.toml"), reverse=True) if re.fullmatch(r"[a-z0-9-]+", slug) else []
+    return [(int(path.stem), datetime.fromtimestamp(path.stat().st_mtime, tz=UTC)) for path in files]
+
+
+def version_of(slug: str, number: int) -> Target:
+    """An earlier version of an own target. Raises TargetError where there is none."""
+    path = _versions(slug) / f"{number:04d}.toml"
+    if number not in {each for each, _ in target_versions(slug)}:
+        raise TargetError("There is no such version of this target.")
+    return parse_target(path.read_text(encoding="utf-8"), slug=slug)

@@ -63,6 +63,7 @@ def target(request: HttpRequest, slug: str) -> HttpResponse:
         "rules": rule_lines(found),
         "hours": hour_rows(found),
         "is_own": slug in _own_slugs(),
+        "versions": services.target_versions(slug)[:MOST_CHECKS],
         "checks": SpecCheck.objects.filter(target_slug=slug).defer("found")[:MOST_CHECKS],
         "to_hear": list(pulled) or list(Track.objects.filter(usable=True, missing_since=None)[:MOST_TO_HEAR]),
     }
@@ -118,8 +119,11 @@ def text(request: HttpRequest, slug: str) -> HttpResponse:
 
 
 def _copied(found: Target, request: HttpRequest) -> Target:
-    """The target to be edited: one's own as it is, one of the catalogue under another name; made otherwise where a
-    way of doing so is named."""
+    """The target to be edited: one's own as it is or was, one of the catalogue under another name; made otherwise
+    where a way of doing so is named. Raises TargetError for a way or a version that there is not."""
+    number = request.GET.get("version", "")
+    if number.isascii() and number.isdecimal() and len(number) < 6:
+        return services.version_of(found.slug, int(number))
     if found.slug not in _own_slugs():
         found = replace(found, name=f"{found.name}, own")
     return made_otherwise(found, request.GET.get("way", "")[:80])

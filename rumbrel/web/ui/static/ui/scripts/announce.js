@@ -15,7 +15,18 @@ export function say(text, level = "info") {
 // The newest ends stay beside each other, and none takes the place of what the page itself said.
 function noteEnds(place) {
   while (place.childElementCount > MOST_ENDS) place.firstElementChild.remove();
-  if (document.visibilityState === "hidden") ended = "Ended · ";
+  if (document.visibilityState !== "hidden") return;
+  ended = "Ended · ";
+  if (window.Notification?.permission === "granted") new Notification("Rumbrel", { body: place.lastElementChild?.textContent });
+}
+
+// Asked for by a press alone; where the browser has been asked before, the button says how it stands.
+function showWish(button) {
+  const said = { granted: "You are told when it ends", denied: "This browser does not let you be told" };
+  const text = window.Notification && said[Notification.permission];
+  button.hidden = !window.Notification;
+  if (text) button.textContent = text;
+  button.disabled = Boolean(text);
 }
 
 function retitle() {
@@ -41,6 +52,12 @@ function askForTheLastPages() {
 }
 
 export function startAnnouncing() {
+  const wishes = () => document.querySelectorAll("[data-notify]").forEach(showWish);
+  document.addEventListener("click", (event) => {
+    if (event.target.closest("[data-notify]")) Notification.requestPermission().then(wishes);
+  });
+  document.addEventListener("htmx:afterSettle", wishes);
+  wishes();
   retitle();
   askForTheLastPages();
   document.addEventListener("htmx:oobAfterSwap", (event) => {

@@ -261,6 +261,11 @@ export function startHearing() {
       if (audio.paused) audio.play().catch(() => showAll());
       else audio.pause();
     }
+    const line = event.target.closest("[data-hear-row]")?.closest("[data-track]");
+    if (line) {
+      if (!audio.paused && line.dataset.track === now.track) audio.pause();
+      else play(line.dataset.track, line.dataset.title, line.dataset.track === now.track ? undefined : 0);
+    }
     const button = event.target.closest("[data-play]");
     if (!button) return;
     const panel = button.closest("[data-hearing]") || panels()[0];
