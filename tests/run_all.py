@@ -26,8 +26,8 @@ FAULTS = ("20 rounds of faults", [sys.executable, "-m", "tests.faults", "20"])
 """Part of a whole run; `./run faults 200` does more of them."""
 MODES = ("fast", "slowest", "part", "half")
 """part and half are for a half of a run: tests alone, without the checks; half does the slow ones as well."""
-WEB = ("tests.browser", "tests.web")
-"""About half of a run; the rest is the other half, on the other core."""
+FIRST_HALF = ("tests.browser", "tests.web.ui", "tests.web.jobs", "tests.web.tags", "tests.web.targets")
+"""By the time it takes, about half of a run; the rest is the other half, on the other core."""
 SUMMARY = re.compile(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", re.MULTILINE)
 
 
@@ -55,11 +55,11 @@ def main() -> int:
     other = None
     if halved:
         half = "part" if mode == "fast" else "half"
-        other = _begun([sys.executable, "-m", "tests.run_all", half, *_all_but_web()])
+        other = _begun([sys.executable, "-m", "tests.run_all", half, *_second_half()])
     with tempfile.TemporaryDirectory() as data:
         os.environ["RUMBREL_DATA"] = data
         os.environ["DJANGO_SETTINGS_MODULE"] = "rumbrel.web.settings.test"
-        count = _run_tests(list(WEB) if halved else words or ["tests"], mode)
+        count = _run_tests(list(FIRST_HALF) if halved else words or ["tests"], mode)
     if other is not None:
         count += _counted(other)
     count += Count(0, sum(_failed(name, check) for name, check in checks.items()), 0)
@@ -73,10 +73,16 @@ def _checks(mode: str, words: list[str]) -> tuple[tuple[str, list[str]], ...]:
     return CHECKS if words or mode == "fast" else (*CHECKS, FAULTS)
 
 
-def _all_but_web() -> list[str]:
-    """The other packages with tests, for the half of a fast run that goes to the other core."""
-    found = (f"tests.{folder.name}" for folder in (ROOT / "tests").iterdir() if any(folder.rglob("test_*.py")))
-    return sorted(label for label in found if label not in WEB)
+def _second_half() -> list[str]:
+    """Everything else that has tests, package by package; of the web, its apps one by one."""
+    tests = ROOT / "tests"
+    places = [path for path in (*tests.iterdir(), *(tests / "web").iterdir()) if path != tests / "web"]
+    labels = [".".join(path.relative_to(ROOT).with_suffix("").parts) for path in places if _holds_tests(path)]
+    return sorted(label for label in labels if label not in FIRST_HALF)
+
+
+def _holds_tests(path: Path) -> bool:
+    return any(path.rglob("test_*.py")) if path.is_dir() else path.match("test_*.py")
 
 
 def _begun(command: list[str]) -> "subprocess.Popen[str]":

@@ -339,7 +339,14 @@ def measured_proof(folder: Path) -> None:
     measure_proof(folder)
 
 
+def measured_excerpt(folder: Path) -> None:
+    from .excerpt import measure_excerpt
+
+    measure_excerpt(folder)
+
+
 MEASURES: dict[str, Callable[[Path], None]] = {
+    "excerpt": measured_excerpt,
     "script": measure_script,
     "targets": measured_targets,
     "disc": measure_disc,

@@ -13,6 +13,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from statistics import quantiles
 from typing import Any
+from unittest import mock
 
 __all__ = ["MEASURES", "run"]
 
@@ -63,6 +64,7 @@ def _screens(count: int) -> None:
     from django.urls import reverse
 
     from rumbrel.core.targets import find_target
+    from rumbrel.web.batches.models import Batch
     from rumbrel.web.batches.services import forecast_tracks, start_batch
     from rumbrel.web.batches.wishes import BatchWish
     from rumbrel.web.collection.models import Track
@@ -123,6 +125,11 @@ def _screens(count: int) -> None:
         ("forecast page, the second time", lambda: _get(reverse("batches:forecast") + "?target=car-mp3&page=7")),
         ("start a batch", lambda: start_batch(
             track_ids=pulled_ids(), wish=BatchWish(targets=(find_target("car-mp3"),)))),
+        ("a batch of 10,000, planned", _planned),
+        ("its page", lambda: _get(reverse("batches:batch", args=[Batch.objects.latest("pk").pk]))),
+        ("its page 50", lambda: _get(reverse("batches:batch", args=[Batch.objects.latest("pk").pk]) + "?page=50")),
+        ("its progress", lambda: _get(reverse("batches:progress", args=[Batch.objects.latest("pk").pk]) + "?last=100")),
+        ("its report to print", lambda: _get(reverse("batches:report", args=[Batch.objects.latest("pk").pk]))),
         ("clear the pull list", lambda: _post(reverse("collection:clear-pull"))),
         ("undo the clear", lambda: _post(reverse("collection:undo-clear"))),
         ("pull all of one format", lambda: _post(reverse("collection:pull-all") + "?format=WAV")),
@@ -131,6 +138,15 @@ def _screens(count: int) -> None:
     for label, work in once:
         print(f"| {label} | {_timed(work)[0]:,.0f} |", flush=True)
     print(_yardstick())
+
+
+def _planned() -> None:
+    """The batch that waits, with its lines, and none of its files made."""
+    from rumbrel.web.jobs.models import Job
+    from rumbrel.web.jobs.services import run_job
+
+    with mock.patch("rumbrel.web.batches.services.run_batch._run"):
+        run_job(job_id=Job.objects.filter(kind="batch", state=Job.State.WAITING).latest("pk").pk)
 
 
 def _shorten(pulled: Sequence[int]) -> None:

@@ -60,13 +60,17 @@ class SafetyCase(WebCase):
         self.playlist = make_playlist(name="List", track_ids=pulled_ids())
         self.disc = Disc.objects.create(playlist=self.playlist)
         self.batch = start_batch(track_ids=pulled_ids(), wish=BatchWish(targets=(find_target("archive-flac"),)))
+        self.work()
+        self.batch.refresh_from_db()
+
+    def furnish(self) -> None:
+        """Something of every kind that has a page."""
         self.own = keep_target(text=target_text("car-mp3"))
         track = Track.objects.get(relative="a/peal <b>.flac")
         self.sample = make_sample(track=track, target=find_target("car-mp3"), start_seconds=0).path.name
         self.view = keep_view(name="Bells <b>", query="format=WAV")
         self.edit = start_edit(track_ids=pulled_ids(), wish=TagWish(values={"genre": "Bells <b>"}))
         self.work()
-        self.batch.refresh_from_db()
         self.kept = keep_in_step(batch=self.batch)
         held = [HeldFile(title="Bells <b>", path=str(self.source / "a" / "peal <b>.flac"), seconds=1)]
         self.check = start_holding(target=find_target("radio-mp3"), files=held)
@@ -77,6 +81,7 @@ class SafetyCase(WebCase):
 
     def addresses(self) -> dict[str, str]:
         """Every address, with the number of something that is there."""
+        self.furnish()
         item = self.batch.items.filter(state="done").first()
         track = Track.objects.first().pk
         numbers = {
