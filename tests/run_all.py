@@ -22,12 +22,12 @@ CHECKS = (
     ("import contracts", [str(BIN / "lint-imports"), "--no-logo"]),
     ("types", [str(BIN / "mypy")]),
 )
-FAULTS = ("20 rounds of faults", [sys.executable, "-m", "tests.faults", "20"])
+FAULTS = ("15 rounds of faults", [sys.executable, "-m", "tests.faults", "15"])
 """Part of a whole run; `./run faults 200` does more of them."""
-MODES = ("fast", "slowest", "part", "half")
-"""part and half are for a half of a run: tests alone, without the checks; half does the slow ones as well."""
-FIRST_HALF = ("tests.browser", "tests.web.ui", "tests.web.jobs", "tests.web.tags", "tests.web.targets")
-"""By the time it takes, about half of a run; the rest is the other half, on the other core."""
+MODES = ("fast", "slowest", "part", "whole-part")
+"""part and whole-part are for a part of a run: tests alone, without the checks; whole-part does the slow ones as well."""
+PARTS = (("tests.browser",), ("tests.web",))
+"""Each takes about a third of a run, as does the rest; the browser's waits most, so the three share two cores well."""
 SUMMARY = re.compile(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", re.MULTILINE)
 
 
@@ -49,40 +49,30 @@ class Count:
 def main() -> int:
     words = sys.argv[1:]
     mode = words.pop(0) if words[:1] and words[0] in MODES else ""
-    # Beside the tests, on the other core; what they say is shown at the end.
-    halved = mode in ("", "fast") and not words
-    checks = {name: _begun(command) for name, command in _checks(mode, words)}
-    other = None
-    if halved:
-        half = "part" if mode == "fast" else "half"
-        other = _begun([sys.executable, "-m", "tests.run_all", half, *_second_half()])
+    # Beside each other; what they say is shown at the end.
+    shared = mode in ("", "fast") and not words
+    checks = [] if mode.endswith("part") else [(name, _begun(command)) for name, command in CHECKS]
+    part = "part" if mode == "fast" else "whole-part"
+    rest = [list(PARTS[1]), _rest()] if shared else []
+    others = [_begun([sys.executable, "-m", "tests.run_all", part, *labels]) for labels in rest]
     with tempfile.TemporaryDirectory() as data:
         os.environ["RUMBREL_DATA"] = data
         os.environ["DJANGO_SETTINGS_MODULE"] = "rumbrel.web.settings.test"
-        count = _run_tests(list(FIRST_HALF) if halved else words or ["tests"], mode)
-    if other is not None:
+        count = _run_tests(list(PARTS[0]) if shared else words or ["tests"], mode)
+    if not mode and not words:
+        checks.append((FAULTS[0], _begun(FAULTS[1])))
+    for other in others:
         count += _counted(other)
-    count += Count(0, sum(_failed(name, check) for name, check in checks.items()), 0)
+    count += Count(0, sum(_failed(name, check) for name, check in checks), 0)
     print(count)
     return 1 if count.failed or not count.passed else 0
 
 
-def _checks(mode: str, words: list[str]) -> tuple[tuple[str, list[str]], ...]:
-    if mode in ("part", "half"):
-        return ()
-    return CHECKS if words or mode == "fast" else (*CHECKS, FAULTS)
-
-
-def _second_half() -> list[str]:
-    """Everything else that has tests, package by package; of the web, its apps one by one."""
-    tests = ROOT / "tests"
-    places = [path for path in (*tests.iterdir(), *(tests / "web").iterdir()) if path != tests / "web"]
-    labels = [".".join(path.relative_to(ROOT).with_suffix("").parts) for path in places if _holds_tests(path)]
-    return sorted(label for label in labels if label not in FIRST_HALF)
-
-
-def _holds_tests(path: Path) -> bool:
-    return any(path.rglob("test_*.py")) if path.is_dir() else path.match("test_*.py")
+def _rest() -> list[str]:
+    """Every other package with tests."""
+    named = {label for part in PARTS for label in part}
+    found = (f"tests.{path.stem}" for path in (ROOT / "tests").iterdir() if any(path.rglob("test_*.py")))
+    return sorted(label for label in found if label not in named)
 
 
 def _begun(command: list[str]) -> "subprocess.Popen[str]":
@@ -96,7 +86,7 @@ def _failed(name: str, check: "subprocess.Popen[str]") -> bool:
 
 
 def _counted(other: "subprocess.Popen[str]") -> Count:
-    """What the other half came to; one that said nothing of itself has failed."""
+    """What another part came to; one that said nothing of itself has failed."""
     said, _ = other.communicate()
     summary = SUMMARY.search(said)
     if other.returncode or summary is None:

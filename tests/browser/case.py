@@ -12,11 +12,13 @@ from functools import cache
 from pathlib import Path
 from unittest import TestCase
 
-from playwright.sync_api import ConsoleMessage, Page, sync_playwright
+from playwright.sync_api import ConsoleMessage, Page, expect, sync_playwright
 
+# Other parts of a run use the same cores.
+expect.set_options(timeout=20_000)
 ROOT = Path(__file__).resolve().parents[2]
-_CHROMIUM = "/usr/bin/chromium"
-_ARGUMENTS = [
+CHROMIUM = "/usr/bin/chromium"
+ARGUMENTS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
     "--disable-component-update", "--disable-sync",
 ]  # fmt: skip
@@ -82,7 +84,7 @@ class BrowserCase(TestCase):
         # Stopped with the class: while it runs, other tests may not use the database.
         playwright = sync_playwright().start()
         cls.addClassCleanup(playwright.stop)
-        cls.browser = playwright.chromium.launch(executable_path=_CHROMIUM, args=_ARGUMENTS)
+        cls.browser = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
         cls.addClassCleanup(cls.browser.close)
 
     def page(self, address: str = "/", **context: object) -> Page:

@@ -1,10 +1,16 @@
 """With 100,000 tracks: every page and fragment in at most 25 queries and 150 KB; actions as well."""
 
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
 from unittest import mock
 
-from django.db import connection
+from django.contrib.staticfiles.handlers import StaticFilesHandler
+from django.db import connection, connections
+from django.test.testcases import LiveServerThread
 from django.test.utils import CaptureQueriesContext
 from django.urls import reverse
+from playwright.sync_api import expect, sync_playwright
 
 from rumbrel.core.targets import find_target
 from rumbrel.web.batches.services import start_batch
@@ -15,6 +21,7 @@ from rumbrel.web.collection.sentence import Sentence
 from rumbrel.web.collection.services import pull_found
 from rumbrel.web.discs.models import Disc
 from rumbrel.web.playlists.services import make_playlist
+from tests.browser.case import ARGUMENTS, CHROMIUM
 from tests.marks import slow
 from tests.scale import fill
 from tests.web.case import WebCase
@@ -114,3 +121,42 @@ class ScaleTests(WebCase):
         self.assert_small(address, page="70")
         self.assert_small(reverse("batches:progress", args=[batch.pk]), since=0, first=1, last=100)
         self.assert_small(reverse("batches:index"))
+
+    @contextmanager
+    def served(self) -> Iterator[str]:
+        """The application with this test's own database, answering a browser."""
+        shared = connections["default"]
+        shared.inc_thread_sharing()
+        server = LiveServerThread("127.0.0.1", StaticFilesHandler, connections_override={"default": shared})
+        server.daemon = True
+        server.start()
+        server.is_ready.wait()
+        try:
+            yield f"http://127.0.0.1:{server.port}"
+        finally:
+            server.terminate()
+            shared.dec_thread_sharing()
+
+    def test_one_is_found_among_all_in_the_real_interface(self) -> None:
+        track = Track.objects.order_by("pk")[77_777]
+        words = f"{track.title} {track.relative.rpartition('/')[2].rpartition('.')[0]}"
+        # A browser that is driven from here has a loop of events in this thread, which asks the database nothing.
+        with mock.patch.dict(os.environ, {"DJANGO_ALLOW_ASYNC_UNSAFE": "1"}), self.served() as address:
+            with sync_playwright() as playwright:
+                browser = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
+                page = browser.new_page(viewport={"width": 1280, "height": 800})
+                faults: list[str] = []
+                page.on("pageerror", lambda error: faults.append(str(error)))
+                page.goto(address)
+                expect(page.get_by_text("100,000 of 100,000 tracks")).to_be_visible()
+                page.wait_for_load_state()
+                page.keyboard.press("/")
+                page.keyboard.type(words)
+                expect(page.locator("tr[data-row]")).to_have_count(1)
+                expect(page.locator("tr[data-row]")).to_contain_text(track.title)
+                page.locator("#text").blur()
+                for key in ("j", "p", "Enter"):
+                    page.keyboard.press(key)
+                expect(page.locator("#side h2").first).to_contain_text(track.title)
+                browser.close()
+        self.assertEqual(faults, [])
