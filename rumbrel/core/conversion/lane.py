@@ -12,7 +12,7 @@ from rumbrel.core.sound.digest import SampleDigest, digest_bits
 from rumbrel.core.sound.likeness import Sketch
 from rumbrel.core.sound.shape import Block, SoundShape
 from rumbrel.core.sound.stages import Cut, build_chain
-from rumbrel.core.tags import Chapter, TagSet, apply_rules, read_tags, with_fields, write_tags
+from rumbrel.core.tags import Chapter, Cover, TagSet, apply_rules, cover_of, read_tags, with_fields, write_tags
 
 __all__ = ["Lane", "Passage", "carried_tags"]
 
@@ -122,7 +122,10 @@ class Lane:
 def put_tags(working: Path, step: Step, *, container: str, codec: str) -> tuple[Warning, ...]:
     """Write a source's tags into its result. Failures cost the tags, not the sound, and are said."""
     rules = step.target.tags
-    tags, notes = apply_rules(carried_tags(step), rules)
+    try:
+        tags, notes = apply_rules(carried_tags(step), rules)
+    except TagError as error:
+        return (Warning(code=WarningCode.TAGS_LOST, text=str(error)),)
     # What the container cannot hold at all was said in the forecast.
     known = {w.text for w in step.warnings if w.code is WarningCode.TAGS_LOST}
     try:
@@ -145,13 +148,23 @@ def carried_tags(step: Step) -> TagSet:
         # They would no longer be true.
         fields = {name: values for name, values in fields.items() if name not in _GAIN_FIELDS}
     covers = () if step.bare else facts.tags.covers
-    if covers:
+    if step.cover:
+        covers = (_cover_in(Path(step.cover)),)
+    elif covers:
         try:
             covers = read_tags(Path(facts.path), container=facts.container, codec=facts.codec).covers
         except TagError:
             covers = tuple(cover for cover in covers if cover.data)
     tags = replace(facts.tags, fields=fields, covers=covers, chapters=_cut_chapters(step))
     return with_fields(tags, step.extra_fields)
+
+
+def _cover_in(path: Path) -> Cover:
+    """Raises TagError where the picture that was chosen is gone."""
+    try:
+        return cover_of(path.read_bytes())
+    except OSError as error:
+        raise TagError("The picture that was chosen for the result is gone. Choose it again.") from error
 
 
 def _cut_chapters(step: Step) -> tuple[Chapter, ...]:

@@ -227,7 +227,7 @@ def _step(number: int, source: Source, inspect: Callable[[Path], Facts], desk: _
 def _work_of(source: Source, desk: _Desk) -> str:
     """What is made of a source, as a mark: its own name and tags are a part of that."""
     return (
-        f"{desk.work}-{short_mark(repr((source.name, source.fields, source.bare)))}"
+        f"{desk.work}-{short_mark(repr((source.name, source.fields, source.bare, source.cover)))}"
         if source.name or source.changes_tags
         else desk.work
     )
@@ -271,8 +271,8 @@ def _placed(step: Step, number: int, source: Source, suffix: str, desk: _Desk) -
     if source.fields:
         step = replace(step, extra_fields=source.fields)
         named = replace(named, tags=with_fields(named.tags, source.fields))
-    if source.bare:
-        step = replace(step, bare=True)
+    if source.bare or source.cover:
+        step = replace(step, bare=source.bare, cover=source.cover)
     folders, stem = naming.parts(source.relative, named, step.target, number)
     own = source.name or ("" if naming.pattern else source.stem + naming.addition)
     if desk.options.beside:

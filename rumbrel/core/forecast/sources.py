@@ -15,7 +15,7 @@ class Source:
     id tells a source from the others of its batch: steps and lists refer to it. part tells a part of the file from
     the others (see Facts.part). name and fields are what the user wants of its result alone: a name without ending,
     "" for the usual one, and tags that stand in place of the source's, where an empty text takes one out; bare leaves its
-    pictures out.
+    pictures out, and cover is the file of a picture that stands in their place.
     """
 
     id: int
@@ -26,11 +26,12 @@ class Source:
     name: str = ""
     fields: tuple[tuple[str, str], ...] = ()
     bare: bool = False
+    cover: str = ""
 
     @property
     def changes_tags(self) -> bool:
         """Whether its result is to have other tags than the source."""
-        return bool(self.fields) or self.bare
+        return bool(self.fields or self.bare or self.cover)
 
     @property
     def key(self) -> Path:

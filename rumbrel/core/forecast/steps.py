@@ -99,7 +99,7 @@ class Step:
     not looked at. output is "" where nothing is written. replaces says that an older result may be written over.
     encoding is the key of what is written; extra_fields are tags that the work itself yields or the
     user wants of the result alone, where an empty text takes one out; bare
-    leaves the pictures out. work
+    leaves the pictures out, cover is the file of one that stands in their place. work
     marks target and settings in the ledger of results.
     """
 
@@ -117,6 +117,7 @@ class Step:
     treatment: Treatment = Treatment()
     extra_fields: tuple[tuple[str, str], ...] = ()
     bare: bool = False
+    cover: str = ""
     work: str = ""
     warnings: tuple[Warning, ...] = ()
 
@@ -127,7 +128,7 @@ class Step:
     @property
     def changes_tags(self) -> bool:
         """Whether a copy has other tags than its source."""
-        return bool(self.extra_fields) or self.bare
+        return bool(self.extra_fields or self.bare or self.cover)
 
     @property
     def rewrap(self) -> Rewrap | None:

@@ -3,7 +3,7 @@
 from .chapters import read_chapters
 from .model import EMPTY_TAGS, Chapter, Cover, TagSet, with_fields
 from .reading import read_tags
-from .rules import TagRules, apply_rules
+from .rules import TagRules, apply_rules, cover_of
 from .writing import unheld_fields, write_tags
 
 __all__ = [
@@ -13,6 +13,7 @@ __all__ = [
     "TagRules",
     "TagSet",
     "apply_rules",
+    "cover_of",
     "read_chapters",
     "read_tags",
     "unheld_fields",

@@ -5,9 +5,11 @@ from dataclasses import dataclass, replace
 
 from PIL import Image, UnidentifiedImageError
 
+from rumbrel.core.errors import TagError
+
 from .model import Cover, TagSet
 
-__all__ = ["LARGEST_COVER_BYTES", "PICTURE_FORMATS", "TagRules", "apply_rules"]
+__all__ = ["LARGEST_COVER_BYTES", "PICTURE_FORMATS", "TagRules", "apply_rules", "cover_of"]
 
 LARGEST_COVER_BYTES = 16 * 1024 * 1024 - 4096
 """A FLAC picture block states its length in 24 bits; nobody shows a larger picture."""
@@ -72,3 +74,19 @@ def _fitted(cover: Cover, rules: TagRules) -> Cover | None:
             return replace(cover, media_type="image/jpeg", data=data.getvalue())
         edge = edge * 3 // 4
     return None
+
+
+_MEDIA_TYPES = {"JPEG": "image/jpeg", "PNG": "image/png"}
+
+
+def cover_of(data: bytes) -> Cover:
+    """A front cover of a picture file's content; what it says of itself is not believed. Raises TagError."""
+    if len(data) > LARGEST_COVER_BYTES:
+        raise TagError("The picture is too large: at most 16 MB. Make it smaller first.")
+    try:
+        with Image.open(io.BytesIO(data), formats=tuple(_MEDIA_TYPES)) as picture:
+            media_type = _MEDIA_TYPES[picture.format or ""]
+            picture.verify()
+    except (UnidentifiedImageError, OSError, ValueError, SyntaxError, KeyError, Image.DecompressionBombError) as error:
+        raise TagError("That is no JPEG or PNG picture that can be read. Choose another.") from error
+    return Cover(media_type=media_type, data=data, size_bytes=len(data))

@@ -149,6 +149,7 @@ class TrackChoice(models.Model):
     name = models.CharField(max_length=500, blank=True)
     fields = models.JSONField(default=list)
     bare = models.BooleanField(default=False)
+    cover = models.TextField(blank=True)
 
     class Meta:
         constraints = (models.UniqueConstraint(fields=("owner", "track"), name="one_choice_a_track"),)

@@ -47,7 +47,8 @@ class Destination:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Choice:
     """What a single track has otherwise than its batch: left out of it, another target, another name for its
-    result (without ending), other tags in it ("" takes one out), no pictures in it (bare)."""
+    result (without ending), other tags in it ("" takes one out), no pictures in it (bare), or
+    one that was chosen (cover, a file)."""
 
     track_id: int
     left_out: bool = False
@@ -55,6 +56,7 @@ class Choice:
     name: str = ""
     fields: tuple[tuple[str, str], ...] = ()
     bare: bool = False
+    cover: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -48,6 +48,11 @@ class Rumbrel:
         return self.data / "undo"
 
     @property
+    def covers(self) -> Path:
+        """Pictures that were chosen for results alone."""
+        return self.data / "covers"
+
+    @property
     def targets(self) -> Path:
         """The user's own targets, and their earlier versions."""
         return self.data / "targets"

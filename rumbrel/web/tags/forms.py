@@ -1,12 +1,11 @@
 """What is asked of the tags of some tracks."""
 
-import io
 from typing import Any
 
 from django import forms
-from PIL import Image, UnidentifiedImageError
 
-from rumbrel.core.tags import Cover
+from rumbrel.core.errors import TagError
+from rumbrel.core.tags import Cover, cover_of
 from rumbrel.core.tags.mapping import FIELDS, row_for
 from rumbrel.core.tags.rules import LARGEST_COVER_BYTES
 from rumbrel.core.tags.wishes import CASES, TagWish
@@ -21,7 +20,6 @@ MAIN_FIELDS = (
 LONGEST_VALUE = 4_000
 MOST_TRACKS = 10_000
 _LABELS = [(row.name, row.label) for row in FIELDS]
-_MEDIA_TYPES = {"JPEG": "image/jpeg", "PNG": "image/png"}
 
 
 class TracksForm(forms.Form):
@@ -76,22 +74,10 @@ class EditForm(TracksForm):
             return None
         if file.size > LARGEST_COVER_BYTES:
             raise forms.ValidationError("The picture is too large: at most 16 MB. Make it smaller first.")
-        data = file.read()
         try:
-            # What the file says of itself is not believed.
-            with Image.open(io.BytesIO(data), formats=tuple(_MEDIA_TYPES)) as picture:
-                media_type = _MEDIA_TYPES[picture.format or ""]
-                picture.verify()
-        except (
-            UnidentifiedImageError,
-            OSError,
-            ValueError,
-            SyntaxError,
-            KeyError,
-            Image.DecompressionBombError,
-        ) as error:
-            raise forms.ValidationError("That is no JPEG or PNG picture that can be read. Choose another.") from error
-        return Cover(media_type=media_type, data=data)
+            return cover_of(file.read())
+        except TagError as error:
+            raise forms.ValidationError(str(error)) from error
 
     def clean(self) -> dict[str, Any]:
         found = super().clean() or {}

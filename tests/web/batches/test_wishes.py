@@ -8,6 +8,7 @@ from unittest import mock
 import mutagen
 import mutagen.flac
 from django.conf import settings
+from django.core.files.uploadedfile import SimpleUploadedFile
 from django.http import QueryDict
 from django.urls import reverse
 from PIL import Image
@@ -275,6 +276,30 @@ class OddTests(WishCase):
             self.assertFalse(has(found), target)
             self.assertIn("Peal", str(found.tags))
         self.assertEqual(len(mutagen.File(path).pictures), 1)
+
+    def test_another_picture_stands_in_one_result_alone(self) -> None:
+        pk = self.track("peal.flac").pk
+        address = reverse("batches:track-chosen", args=[pk])
+        own = {"tag_title": "Peal", "tag_album": "Tower days"}
+        no_picture = SimpleUploadedFile("cover.png", b"GIF89a no picture")
+        page = self.client.post(address, own | {"cover": no_picture}).content.decode()
+        self.assertIn("no JPEG or PNG picture", page)
+        self.client.post(address, own | {"cover": SimpleUploadedFile("cover.png", _png())})
+        # What plays as it is, is copied, and has the picture too.
+        for target, pictures in (
+            ("car-mp3", lambda found: [frame.data for frame in found.tags.getall("APIC")]),
+            ("archive-flac", lambda found: [picture.data for picture in found.pictures]),
+        ):
+            made = self.made(self.start(f"target={target}"))
+            self.assertEqual(pictures(mutagen.File(made[f"peal.flac {target}"])), [_png()], target)
+        self.assertEqual(mutagen.File(self.source / "a" / "peal.flac").pictures, [])
+        self.assertIn("one is chosen", self.page(reverse("batches:track", args=[pk])))
+        next(settings.RUMBREL.covers.iterdir()).unlink()
+        batch = self.start("target=open-opus")
+        texts = [warning["text"] for item in batch.items.all() for warning in item.warnings]
+        self.assertIn("The picture that was chosen for the result is gone. Choose it again.", texts)
+        self.client.post(address, own | {"own_cover": "on"})
+        self.assertEqual(TrackChoice.objects.count(), 0)
 
     def test_names_of_another_file_system_and_of_hundreds_of_characters(self) -> None:
         write_sound(self.source / "c" / f"{'bell ' * 45}?.wav", 9_000)

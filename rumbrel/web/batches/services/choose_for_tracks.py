@@ -1,10 +1,14 @@
 """What single tracks of the pull list are to have otherwise than their batch."""
 
+import hashlib
 from collections.abc import Sequence
 
+from django.conf import settings
 from django.db import transaction
 
 from rumbrel.core.errors import TargetError
+from rumbrel.core.files import output_errors, write_whole
+from rumbrel.core.tags import Cover
 from rumbrel.core.tags.mapping import FIELDS
 from rumbrel.core.targets import listed_target
 
@@ -28,7 +32,7 @@ def _value(row: TrackChoice) -> Choice:
     fields = tuple((name, value) for name, value in row.fields)
     return Choice(
         track_id=row.track_id, left_out=row.left_out, target_slug=row.target_slug, name=row.name, fields=fields,
-        bare=row.bare,
+        bare=row.bare, cover=row.cover,
     )  # fmt: skip
 
 
@@ -40,6 +44,7 @@ def choose(
     name: str | None = None,
     fields: Sequence[tuple[str, str]] | None = None,
     bare: bool | None = None,
+    cover: Cover | None = None,
     owner: str = "",
 ) -> int:
     """Keep what is not None for each track. Returns for how many. Raises TargetError for an unknown target or tag."""
@@ -54,6 +59,7 @@ def choose(
         "name": None if name is None else name.strip()[:500],
         "fields": None if fields is None else [list(pair) for pair in fields],
         "bare": bare,
+        "cover": None if cover is None else _kept_cover(cover),
     }
     asked = {key: value for key, value in values.items() if value is not None}
     with transaction.atomic():
@@ -63,8 +69,22 @@ def choose(
                 rows, update_conflicts=True, unique_fields=("owner", "track"), update_fields=list(asked)
             )
         # Whoever is as all others has no choice any more.
-        TrackChoice.objects.filter(owner=owner, left_out=False, target_slug="", name="", fields=[], bare=False).delete()
+        TrackChoice.objects.filter(
+            owner=owner, left_out=False, target_slug="", name="", fields=[], bare=False, cover=""
+        ).delete()
     return len(ids)
+
+
+def _kept_cover(cover: Cover) -> str:
+    """The file of a picture; "" for none. The same picture is kept once."""
+    if not cover.data:
+        return ""
+    path = settings.RUMBREL.covers / hashlib.sha256(cover.data).hexdigest()
+    if not path.exists():
+        with output_errors(path.parent):
+            path.parent.mkdir(parents=True, exist_ok=True)
+            write_whole(path, cover.data)
+    return str(path)
 
 
 def forget_choices(*, owner: str = "") -> int:

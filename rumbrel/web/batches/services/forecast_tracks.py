@@ -67,7 +67,7 @@ def plan_for(tracks: Sequence[KnownTrack], wish: BatchWish) -> ConvertPlan:
             known = _missing(known)
         source = Source(
             id=track.pk, path=Path(known.path), relative=_relative(track), part=known.part, name=choice.name,
-            fields=choice.fields, bare=choice.bare,
+            fields=choice.fields, bare=choice.bare, cover=choice.cover,
         )  # fmt: skip
         by_path[source.key] = known
         for slug in [choice.target_slug] if choice.target_slug else [target.slug for target in wish.targets]:

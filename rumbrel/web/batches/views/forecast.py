@@ -166,7 +166,7 @@ def track(request: HttpRequest, pk: int) -> HttpResponse:
     return _track_page(request, found, form, _track_form(found, None))
 
 
-def _track_form(found: Track, data: Any) -> TrackChoiceForm:
+def _track_form(found: Track, data: Any, files: Any = None) -> TrackChoiceForm:
     facts = facts_by_id([found.pk]).get(found.pk)
     own = facts.tags.as_text() if facts else {}
     initial: dict[str, Any] = {f"tag_{name}": own.get(name, "") for name in TrackChoiceForm.LABELS}
@@ -178,23 +178,26 @@ def _track_form(found: Track, data: Any) -> TrackChoiceForm:
             "bare": choice.bare,
         }
         initial |= {f"tag_{name}": value for name, value in choice.fields}
-    return TrackChoiceForm(data, initial=initial, tags=own)
+    return TrackChoiceForm(data, files, initial=initial, tags=own)
 
 
 def _track_page(request: HttpRequest, found: Track, form: ForecastForm, own: TrackChoiceForm) -> HttpResponse:
     facts = facts_by_id([found.pk]).get(found.pk)
-    return render(request, "batches/choice.html", {"track": found, "form": form, "own": own, "facts": facts})
+    has_cover = any(choice.cover for choice in services.choices_of([found.pk]))
+    context = {"track": found, "form": form, "own": own, "facts": facts, "has_cover": has_cover}
+    return render(request, "batches/choice.html", context)
 
 
 @require_POST
 def track_chosen(request: HttpRequest, pk: int) -> HttpResponse:
     found, form = get_object_or_404(Track, pk=pk), ForecastForm(request.POST)
-    own = _track_form(found, request.POST)
+    own = _track_form(found, request.POST, request.FILES)
     if not own.is_valid():
         return _track_page(request, found, form, own)
     services.choose(
         ids=[pk], left_out=own.cleaned_data["left_out"], target_slug=own.cleaned_data["target_slug"],
         name=own.cleaned_data["name"], fields=own.changed_tags(), bare=own.cleaned_data["bare"],
+        cover=own.cover_chosen(),
     )  # fmt: skip
     return _back(form, request)
 
