@@ -50,12 +50,19 @@ def forecast_row(step: Step, title: str, wish: BatchWish) -> ForecastRow:
     )
 
 
+_LONGEST_SHOWN = 34
+
+
 def _shown_name(step: Step, folder: str) -> str:
     if not step.output:
         return ""
     path = Path(step.output)
-    shown = path.relative_to(folder) if folder and path.is_relative_to(folder) else path.name
-    return str(shown).encode("utf-8", "replace").decode()
+    shown = path.relative_to(folder) if folder and path.is_relative_to(folder) else Path(path.name)
+    parts = list(shown.parts)
+    # The end of a name tells more than its beginning.
+    while len(parts) > 2 and len("/".join(parts)) > _LONGEST_SHOWN:
+        parts = ["…", *parts[2 if parts[0] == "…" else 1 :]]
+    return "/".join(parts).encode("utf-8", "replace").decode()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
