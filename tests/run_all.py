@@ -75,6 +75,8 @@ def _rest() -> list[str]:
 
 
 def _begun(command: list[str]) -> "subprocess.Popen[str]":
+    """Beside the browser's part, which waits for one page after another and would wait longest for the cores."""
+    command = ["nice", "-n", "10", *command]
     return subprocess.Popen(command, cwd=ROOT, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
 
 

@@ -57,6 +57,20 @@ class ConvertTests(MakingCase):
         verified, status = self.run_command(*words, "--verify-only")
         self.assertEqual((status, sum(r["ok"] for r in verified)), (1, 3))
 
+    def test_beside_their_sources_and_once_more(self) -> None:
+        self.album(2, 3)
+        before = {path: path.read_bytes() for path in self.source.rglob("*.*")}
+        words = ("convert", "--target", "pocket-aac", "--beside", str(self.source))
+        records, status = self.run_command(*words)
+        self.assertEqual(
+            (status, [Path(r["output"]).parent for r in records]), (0, [Path(r["source"]).parent for r in records])
+        )
+        again, status = self.run_command(*words)
+        self.assertEqual({r["action"] for r in again}, {"skip"}, again)
+        self.assertEqual(len(again), 2 * len(records), "the results are sources now, and are there already")
+        self.assertEqual({path: path.read_bytes() for path in before}, before)
+        self.assertEqual(len(list(self.source.rglob("*.*"))), 2 * len(before))
+
     def test_patterns_levels_and_wrong_options(self) -> None:
         self.album(2, 3)
         words = ("convert", "--target", "disc-wav", "--out", str(self.out), str(self.source))

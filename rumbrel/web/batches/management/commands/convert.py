@@ -48,7 +48,9 @@ class Command(ReportingCommand):
         which = parser.add_mutually_exclusive_group(required=True)
         which.add_argument("--target", metavar="SLUG", help="a target of the catalogue, or a TOML file")
         which.add_argument("--targets", metavar="A,B,C", help="several: decoded once, each under DIR/SLUG")
-        parser.add_argument("--out", required=True, type=Path, metavar="DIR")
+        where = parser.add_mutually_exclusive_group(required=True)
+        where.add_argument("--out", type=Path, metavar="DIR")
+        where.add_argument("--beside", action="store_true", help="each result in the folder of its source")
         parser.add_argument("--when-present", choices=[str(each) for each in WhenPresent], default="skip")
         parser.add_argument("--pattern", default="", help="names, for example '{album}/{track:02} {title}'")
         parser.add_argument("--name-addition", default="", metavar="TEXT", help="goes between name and suffix")
@@ -82,6 +84,7 @@ class Command(ReportingCommand):
             options=_convert_options(options),
             inspect=inspect,
             ledger=ledgers,
+            writes_lists=not options["beside"],
         )
         plan = measure_plan(plan, jobs=options["jobs"], inspect=inspect, report=line)
         line.clear()
@@ -153,8 +156,8 @@ def _targets(options: dict[str, Any]) -> list[Target]:
 
 
 def _folder(options: dict[str, Any], target: Target) -> Path:
-    folder: Path = options["out"]
-    return folder if options["target"] else folder / target.slug
+    folder: Path = Path("/") if options["beside"] else options["out"]
+    return folder if options["beside"] or options["target"] else folder / target.slug
 
 
 def _ledger(folder: Path) -> ResultLedger:
@@ -172,6 +175,7 @@ def _convert_options(options: dict[str, Any]) -> ConvertOptions:
             file_system=options["file_system"],
             trims=options["trim"],
             sound=options["sound"],
+            beside=options["beside"],
             rewraps=not options["no_rewrap"],
         ),
         level=LevelWish(
@@ -205,7 +209,9 @@ class _Inspection:
             folders = target.playlists.folder_each
             if folders not in self._gathered:
                 sources, lists = gather_with_lists(
-                    self._options["sources"], once=not folders, leave_out=[self._options["out"]]
+                    self._options["sources"],
+                    once=not folders,
+                    leave_out=[self._options["out"]] if self._options["out"] else [],
                 )
                 placed = in_folders(sources, lists) if folders else sources
                 self._gathered[folders] = Gathering(sources=tuple(placed), lists=tuple(lists))
