@@ -50,7 +50,10 @@ class CrawlCase(BrowserCase):
             path, several = kind.partition("?")[0], "&" in kind
             if several and kinds[kind] > _MOST_FOLLOWED:
                 continue
-            enough = kinds[kind] > _OF_A_KIND or (several and paths[path] >= _MOST_OF_A_PATH)
+            # With a choice in its address it is the same page once more: one of a kind is enough.
+            enough = kinds[kind] > (1 if kind[-1] != "?" else _OF_A_KIND) or (
+                several and paths[path] >= _MOST_OF_A_PATH
+            )
             if enough or any(mark in address for mark in _DOWNLOADS):
                 self._follow(page, address)
                 continue

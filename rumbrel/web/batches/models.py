@@ -42,7 +42,8 @@ class Batch(models.Model):
 
 
 class Item(models.Model):
-    """One line of a batch. step is the whole of what was planned, as JSON; share is what is done of it. verified_at is
+    """One line of a batch. step is the whole of what was planned, as JSON; share is what is done of it. samples_in and
+    samples_out are those of source and result as its check counted them, digest that of the samples where they are equal. verified_at is
     when its result was compared once more, and verify_error what was wrong then."""
 
     class State(models.TextChoices):
@@ -77,6 +78,9 @@ class Item(models.Model):
     after = models.CharField(max_length=80, blank=True)
     checked = models.BooleanField(default=False)
     bit_exact = models.BooleanField(default=False)
+    digest = models.CharField(max_length=64, blank=True)
+    samples_in = models.BigIntegerField(default=0)
+    samples_out = models.BigIntegerField(default=0)
     difference_db = models.FloatField(null=True)
     warnings = models.JSONField(default=list)
     error = models.TextField(blank=True)
@@ -99,6 +103,20 @@ class Item(models.Model):
     def result_path(self) -> Path:
         """Where the result is: output, but for bytes that are no text, which only the step has as they are."""
         return Path(json.loads(self.step)["output"]) if "\\udc" in self.output else Path(self.output)
+
+    @property
+    def proof(self) -> str:
+        """What its check compared, in a sentence."""
+        if not self.checked:
+            return ""
+        if self.action == "copy":
+            return "Copied, read back from the disk and compared byte for byte, before any tag of its own was written."
+        said = f"Decoded again: {self.samples_out:,} samples of {self.samples_in:,}, with the facts that were foreseen."
+        if self.digest:
+            return f"{said} Every sample is the source's; digest {self.digest}."
+        if self.difference_db is not None:
+            return f"{said} Held against the source: what differs is {self.difference_db:.0f} dB."
+        return said
 
     @property
     def output_name(self) -> str:

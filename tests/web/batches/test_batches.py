@@ -142,6 +142,8 @@ class RunTests(BatchCase):
         self.assertEqual(batch.job.message, f"2 results in {batch.destination}; 1 cannot.")
         exact = self.item(".wav")
         self.assertEqual((exact.state, exact.checked, exact.bit_exact, exact.share), ("done", True, True, 1.0))
+        self.assertEqual((exact.samples_in, exact.samples_out, len(exact.digest)), (260_000, 260_000, 32))
+        self.assertIn(f"Every sample is the source's; digest {exact.digest}", exact.proof)
         self.assertTrue(Path(exact.output).is_relative_to(settings.RUMBREL.results))
         self.assertEqual(batch.bytes_out, sum(os.stat(i.output).st_size for i in batch.items.filter(state="done")))
         sent = b"".join(self.client.get(reverse("batches:download", args=[exact.pk])).streaming_content)

@@ -21,7 +21,8 @@ from ..wishes import BatchWish
 
 _COLUMNS = (
     "number", "title", "source", "target", "action", "reason", "state", "result", "now", "after", "bytes_now",
-    "bytes_after", "kbps_now", "kbps_after", "checked", "bit_exact", "difference_db", "error", "warnings",
+    "bytes_after", "kbps_now", "kbps_after", "checked", "bit_exact", "samples_now", "samples_after", "digest",
+    "difference_db", "error", "warnings",
 )  # fmt: skip
 _TYPES = {"csv": "text/csv", "json": "application/json"}
 MOST_PRINTED = 20_000
@@ -42,6 +43,7 @@ def _record(item: Item) -> dict[str, Any]:
         "action": item.action, "reason": item.reason, "state": item.state, "result": item.output, "now": item.now,
         "after": item.after, "bytes_now": item.bytes_in, "bytes_after": item.bytes_out, "kbps_now": item.kbps_in,
         "kbps_after": item.kbps_out, "checked": item.checked, "bit_exact": item.bit_exact,
+        "samples_now": item.samples_in, "samples_after": item.samples_out, "digest": item.digest,
         "difference_db": item.difference_db, "error": item.error, "warnings": item.warnings,
     }  # fmt: skip
 
