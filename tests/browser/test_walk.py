@@ -138,9 +138,15 @@ class WalkTests(BrowserCase):
         page.get_by_role("button", name="Start batch").click()
         expect(page.locator("#batch")).to_be_visible()
         page.add_init_script("Object.defineProperty(document, 'visibilityState', {get: () => 'hidden'})")
+        page.add_init_script(
+            """window.told = [];
+            window.Notification = class { constructor(title, more) { window.told.push(more.body); } };
+            window.Notification.permission = "granted";"""
+        )
         page.get_by_role("link", name="Help").click()
         expect(page.locator("#said")).to_contain_text("Tracks for an audio CD, WAV: done", timeout=A_WHILE_MS)
         expect(page).to_have_title(re.compile("^Ended · Help"))
+        self.assertRegex(page.evaluate("window.told.join()"), r"audio CD, WAV: done. \d+ results? in /")
 
     def test_the_demo_shows_something_on_every_screen(self) -> None:
         page = self.page(viewport={"width": 1280, "height": 800})

@@ -10,6 +10,7 @@ from django.db import connection, connections
 from django.test.testcases import LiveServerThread
 from django.test.utils import CaptureQueriesContext
 from django.urls import reverse
+from django.utils import timezone
 from playwright.sync_api import expect, sync_playwright
 
 from rumbrel.core.targets import find_target
@@ -112,10 +113,14 @@ class ScaleTests(WebCase):
             self.assertIn("USING INDEX", plan, order)
 
     def test_a_batch_of_ten_thousand(self) -> None:
-        batch = start_batch(track_ids=pulled_ids()[:10_000], wish=BatchWish(targets=(find_target("car-mp3"),)))
+        ids = pulled_ids()[:10_000]
+        # Every other one cannot be made.
+        Track.objects.filter(pk__in=ids[::2]).update(missing_since=timezone.now())
+        batch = start_batch(track_ids=ids, wish=BatchWish(targets=(find_target("car-mp3"),)))
         with mock.patch("rumbrel.web.batches.services.run_batch._run"):
             self.work()
         self.assertEqual(batch.items.count(), 10_000)
+        self.assertEqual(batch.items.filter(state="cannot").count(), 5_000)
         address = reverse("batches:batch", args=[batch.pk])
         self.assert_small(address)
         self.assert_small(address, page="70")

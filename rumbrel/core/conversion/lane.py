@@ -122,10 +122,7 @@ class Lane:
 def put_tags(working: Path, step: Step, *, container: str, codec: str) -> tuple[Warning, ...]:
     """Write a source's tags into its result. Failures cost the tags, not the sound, and are said."""
     rules = step.target.tags
-    try:
-        tags, notes = apply_rules(carried_tags(step), rules)
-    except TagError as error:
-        return (Warning(code=WarningCode.TAGS_LOST, text=str(error)),)
+    tags, notes = apply_rules(carried_tags(step), rules)
     # What the container cannot hold at all was said in the forecast.
     known = {w.text for w in step.warnings if w.code is WarningCode.TAGS_LOST}
     try:
@@ -134,6 +131,8 @@ def put_tags(working: Path, step: Step, *, container: str, codec: str) -> tuple[
         return (Warning(code=WarningCode.TAGS_LOST, text=str(error)),)
     texts = [f"The result cannot hold these tags: {', '.join(lost)}."] if lost else []
     texts += [f"Left out: {note}." for note in notes]
+    if step.cover and not tags.covers and rules.covers != "none":
+        texts.append("The picture that was chosen for the result is gone. Choose it again.")
     return tuple(Warning(code=WarningCode.TAGS_LOST, text=text) for text in texts if text not in known)
 
 
@@ -149,7 +148,7 @@ def carried_tags(step: Step) -> TagSet:
         fields = {name: values for name, values in fields.items() if name not in _GAIN_FIELDS}
     covers = () if step.bare else facts.tags.covers
     if step.cover:
-        covers = (_cover_in(Path(step.cover)),)
+        covers = _cover_in(Path(step.cover))
     elif covers:
         try:
             covers = read_tags(Path(facts.path), container=facts.container, codec=facts.codec).covers
@@ -159,12 +158,12 @@ def carried_tags(step: Step) -> TagSet:
     return with_fields(tags, step.extra_fields)
 
 
-def _cover_in(path: Path) -> Cover:
-    """Raises TagError where the picture that was chosen is gone."""
+def _cover_in(path: Path) -> tuple[Cover, ...]:
+    """The picture of a file, as the only one; none where the file is gone or no picture any more, which put_tags says."""
     try:
-        return cover_of(path.read_bytes())
-    except OSError as error:
-        raise TagError("The picture that was chosen for the result is gone. Choose it again.") from error
+        return (cover_of(path.read_bytes()),)
+    except (OSError, TagError):
+        return ()
 
 
 def _cut_chapters(step: Step) -> tuple[Chapter, ...]:

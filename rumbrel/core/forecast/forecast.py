@@ -129,6 +129,7 @@ def forecast_batch(
         # What is done with a taken name makes no other result.
         work=work_mark(target, f"{replace(options, when_present=WhenPresent.SKIP, keeps_in_line=False)!r}"),
         changes_sound=options.changes_sound(target),
+        tags_levels=(options.level or target.level).mode == "tags",
         repeated=_repeated([source.key for source in sources]),
         source_ids=frozenset(filter(None, (_file_id(source.path) for source in sources))),
     )
@@ -180,6 +181,7 @@ class _Desk:
     ledger: ResultLedger | None
     work: str
     changes_sound: bool
+    tags_levels: bool
     folders: dict[tuple[str, ...], Path] = field(default_factory=dict)
     source_ids: frozenset[tuple[int, int]] = field(default_factory=frozenset)
     repeated: frozenset[Path] = field(default_factory=frozenset)
@@ -273,10 +275,14 @@ def _placed(step: Step, number: int, source: Source, suffix: str, desk: _Desk) -
         named = replace(named, tags=with_fields(named.tags, source.fields))
     if source.bare or source.cover:
         step = replace(step, bare=source.bare, cover=source.cover)
+    if source.cover and step.target.tags.covers == "none":
+        text = "The target takes no pictures, so the one that was chosen is left out."
+        step = replace(step, warnings=(*step.warnings, Warning(code=WarningCode.TAGS_LOST, text=text)))
     folders, stem = naming.parts(source.relative, named, step.target, number)
     own = source.name or ("" if naming.pattern else source.stem + naming.addition)
     if desk.options.beside:
-        if step.action is Action.COPY and not (source.name or source.changes_tags or naming.addition or naming.pattern):
+        asked = source.name or source.changes_tags or naming.addition or naming.pattern
+        if step.action is Action.COPY and not (asked or desk.tags_levels):
             return replace(step, action=Action.SKIP, reason=f"{step.reason}, and it is there already")
         base = source.path.parent / naming.folder(folders if naming.pattern else ())
     else:

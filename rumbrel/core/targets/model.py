@@ -8,7 +8,11 @@ from rumbrel.core.formats.table import format_label
 from rumbrel.core.records import as_record
 from rumbrel.core.tags.rules import TagRules
 
-__all__ = ["Accepts", "LevelRule", "NameRule", "PlaylistRule", "Recipe", "Target"]
+__all__ = ["BITRATE_MODES", "CHANNEL_MODES", "Accepts", "LevelRule", "NameRule", "PlaylistRule", "Recipe", "Target"]
+
+
+BITRATE_MODES = ("constant", "average", "variable")
+CHANNEL_MODES = ("stereo", "joint stereo", "dual channel", "mono")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -14,7 +14,7 @@ from rumbrel.core.places import FILE_SYSTEMS
 from rumbrel.core.tags.mapping import FIELDS
 from rumbrel.core.tags.rules import TagRules
 
-from .model import NO_LISTS, Accepts, LevelRule, NameRule, PlaylistRule, Recipe, Target
+from .model import BITRATE_MODES, CHANNEL_MODES, NO_LISTS, Accepts, LevelRule, NameRule, PlaylistRule, Recipe, Target
 from .pattern import check_pattern
 from .recipes import check_recipe, possible_rates
 
@@ -22,8 +22,6 @@ __all__ = ["parse_target", "read_target"]
 
 _LARGEST_FILE_BYTES = 256 * 1024
 _SLUG = re.compile(r"[a-z0-9]+(-[a-z0-9]+)*")
-_MODES = ("constant", "average", "variable")
-_CHANNEL_MODES = ("stereo", "joint stereo", "dual channel", "mono")
 
 
 class _Table:
@@ -120,8 +118,8 @@ def _accepts(values: object, where: str) -> Accepts:
         channels=table.numbers("channels", 1, 64),
         bitrates_kbps=table.numbers("bitrates_kbps", 1, 100_000),
         max_bitrate_kbps=table.number("max_bitrate_kbps", 1, 100_000),
-        modes=table.texts("modes", _MODES),
-        channel_modes=table.texts("channel_modes", _CHANNEL_MODES),
+        modes=table.texts("modes", BITRATE_MODES),
+        channel_modes=table.texts("channel_modes", CHANNEL_MODES),
         video=bool(table.flag("video")),
     )
     if not row.containers:
@@ -134,7 +132,7 @@ def _recipe(values: object, where: str) -> Recipe:
     table = _Table(values, where)
     encoding = encoding_for(table.choice("encoding", _ENCODING_KEYS, _REQUIRED))
     settings = EncoderSettings(
-        mode=table.choice("mode", _MODES),
+        mode=table.choice("mode", BITRATE_MODES),
         bitrate_kbps=table.number("bitrate_kbps", 1, 10_000),
         quality=table.number("quality", 0.0, 1.0, (int, float)),
         effort=table.number("effort", 0, 12),

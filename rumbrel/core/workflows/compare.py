@@ -15,20 +15,19 @@ from rumbrel.core.crew import Tell
 from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.errors import RumbrelError
 from rumbrel.core.files import move_into_place, working_file
-from rumbrel.core.forecast import Action, ForecastOptions, Source, WhenPresent, forecast_batch, plan_sound
+from rumbrel.core.forecast import plan_sound
 from rumbrel.core.formats.table import format_label
 from rumbrel.core.inspection import Facts, inspect_file
-from rumbrel.core.inspection.stretches import Part, cut_out
 from rumbrel.core.progress import Progress, Unit
 from rumbrel.core.sound.decoding import open_sound
 from rumbrel.core.sound.fine_picture import FinePictureMaker
 from rumbrel.core.sound.level import LevelMeter, as_float
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.sound.stages import mix_matrix
-from rumbrel.core.targets import LevelRule, Target
-from rumbrel.core.targets.model import NameRule
+from rumbrel.core.targets import Target
 
 from .crewed import carried_out
+from .excerpt import cut_excerpt, plan_excerpt
 
 __all__ = [
     "MOST_VOICES",
@@ -111,16 +110,6 @@ def difference_file(folder: Path, number: int) -> Path:
     return folder / f"difference-{number}.npz"
 
 
-def _cut(facts: Facts, start_seconds: float, seconds: float) -> Facts:
-    """A part of a track, also where the track is one of a file."""
-    start = max(0, min(facts.samples - 1, round(start_seconds * facts.sample_rate)))
-    end = min(facts.samples, start + round(seconds * facts.sample_rate))
-    begun, whole = 0, facts
-    if facts.stretch is not None:
-        begun, whole = facts.stretch.start_sample, replace(facts, stretch=None, samples=facts.stretch.whole_samples)
-    return cut_out(whole, Part(start_sample=begun + start, end_sample=begun + end, fields=facts.tags.fields))
-
-
 def _heard(facts: Facts, excerpt: Excerpt, skip: int = 0) -> Sound:
     """Decoded, at the excerpt's rate, in two channels, as long as it; skip is what an encoder put before the sound."""
     with open_sound(Path(facts.path), facts.choice()) as sound:
@@ -134,24 +123,31 @@ def _heard(facts: Facts, excerpt: Excerpt, skip: int = 0) -> Sound:
 
 
 def _made(task: VoiceTask, target: Target, cut: Facts, tell: Tell) -> tuple[Facts, int]:
-    """The excerpt as the target makes it, at its own level and under a plain name; and what precedes its sound."""
-    plain = replace(target, names=NameRule(), level=LevelRule())
-    folder = task.excerpt.folder / f"made-{task.number}"
-    source = Source(id=0, path=Path(cut.path), relative=Path(f"excerpt{Path(cut.path).suffix}"), part=cut.part)
-    options = ForecastOptions(when_present=WhenPresent.REPLACE, rewraps=False)
-    (step,) = forecast_batch([source], plain, folder, options=options, inspect=lambda path: cut).steps
-    if step.action is Action.COPY:
-        # What plays as it is would be the source again; here it is heard as the target makes it.
-        step = replace(plan_sound(cut, plain, changes_sound=True), output=step.output, replaces=True)
+    """The excerpt as the target makes it; and how many samples its encoder puts before the sound."""
+    step = plan_excerpt(cut, target, task.excerpt.folder / f"made-{task.number}", name="excerpt")
     outcome = carry_out(step, Watch(tell=tell))
     if not (outcome.ok or outcome.partial):
         raise RumbrelError(outcome.error or step.reason)
     return inspect_file(Path(step.output)), encoding_for(step.encoding).leading_samples
 
 
+def _there(path: Path, task: VoiceTask) -> tuple[Facts, Sound]:
+    """The same stretch of a result that is there; what was cut off before its beginning is silence."""
+    excerpt, facts = task.excerpt, inspect_file(path)
+    if not facts.usable:
+        raise RumbrelError(facts.faults[0].text if facts.faults else "There is no sound in this result.")
+    start = excerpt.start_seconds - task.begins_seconds
+    lead = max(0.0, -start)
+    silence = np.zeros((min(excerpt.samples, round(lead * excerpt.rate)), 2), np.float32)
+    if lead >= excerpt.seconds or start >= facts.duration_seconds:
+        return facts, np.zeros((excerpt.samples, 2), np.float32)
+    heard = _heard(cut_excerpt(facts, max(0.0, start), excerpt.seconds - lead), excerpt)
+    return facts, np.concatenate([silence, heard])[: excerpt.samples]
+
+
 def _voice(task: VoiceTask, tell: Tell) -> Voice:
     excerpt = task.excerpt
-    cut = _cut(excerpt.facts, excerpt.start_seconds, excerpt.seconds)
+    cut = cut_excerpt(excerpt.facts, excerpt.start_seconds, excerpt.seconds)
     try:
         source = _heard(cut, excerpt)
         if task.target is not None:
@@ -160,8 +156,7 @@ def _voice(task: VoiceTask, tell: Tell) -> Voice:
             sound = _heard(facts, excerpt, skip)
             size, exact = (after.size_bytes, after.size_exact) if after else (0, False)
         elif task.result is not None:
-            facts = inspect_file(task.result)
-            sound = _heard(_cut(facts, excerpt.start_seconds - task.begins_seconds, excerpt.seconds), excerpt)
+            facts, sound = _there(task.result, task)
             size, exact = facts.size_bytes, True
         else:
             facts, sound, size, exact = excerpt.facts, source, excerpt.facts.sound_bytes, True

@@ -3,7 +3,7 @@
 from django.apps import AppConfig
 from django.urls import reverse
 
-from rumbrel.web.jobs.registry import JobKind, now_and_then, register
+from rumbrel.web.jobs.registry import JobKind, at_start, now_and_then, register
 from rumbrel.web.ui.navigation import Entry, add_entry
 from rumbrel.web.ui.traces import add_trace
 
@@ -19,6 +19,7 @@ class BatchesConfig(AppConfig):
             put_originals_back,
             run_batch,
             set_originals_aside,
+            sweep_covers,
             verify_results,
         )
         from .services.run_batch import release_items
@@ -42,4 +43,5 @@ class BatchesConfig(AppConfig):
         register(JobKind(key="join", run=join_collection, address=address))
         register(JobKind(key="aside", run=set_originals_aside, address=address))
         register(JobKind(key="aside-back", run=put_originals_back, address=address))
+        at_start(sweep_covers)
         now_and_then(keep_what_is_due)

@@ -8,29 +8,24 @@ from typing import Any
 from django import forms
 from django.http import QueryDict
 
-from rumbrel.core.errors import TagError, TargetError
+from rumbrel.core.errors import TargetError
 from rumbrel.core.forecast import Action, WarningCode, WhenPresent
 from rumbrel.core.places import FILE_SYSTEMS
-from rumbrel.core.tags import Cover, cover_of
+from rumbrel.core.tags import Cover
 from rumbrel.core.tags.mapping import FIELDS
-from rumbrel.core.tags.rules import LARGEST_COVER_BYTES
 from rumbrel.core.targets import Target, all_targets, listed_target
 from rumbrel.core.targets.pattern import check_pattern
 from rumbrel.core.targets.ways import made_otherwise, ways_of
 from rumbrel.core.workflows.convert import LevelWish
+from rumbrel.web.tags.fields import CoverField
+from rumbrel.web.ui.words import LEVEL_WORDS
 
 from .wishes import BatchWish, Choice, Destination, DestinationKind
 
 __all__ = ["MOST_TARGETS", "FolderChoiceForm", "ForecastForm", "MarkedForm", "ShownForm", "TrackChoiceForm", "query_of"]
 
 _WHEN_WORDS = {WhenPresent.SKIP: "skip", WhenPresent.REPLACE: "replace", WhenPresent.NUMBER: "add a number"}
-_LEVEL_WORDS = {
-    "": "as the target sets it",
-    "none": "unchanged",
-    "track": "tracks equal",
-    "album": "album kept",
-    "tags": "in tags only",
-}
+_LEVEL_WORDS = {"": "as the target sets it", **LEVEL_WORDS}
 _LIMIT = "limit"
 _PEAK_WORDS = {"": "turn the track down", _LIMIT: "limit them, which changes the sound"}
 _DESTINATION_WORDS = {
@@ -244,7 +239,7 @@ class TrackChoiceForm(forms.Form):
     target_slug = forms.ChoiceField(required=False, label="Target")
     name = forms.CharField(required=False, max_length=500, label="Name of its result, without ending")
     bare = forms.BooleanField(required=False, label="Leave its pictures out of its result")
-    cover = forms.FileField(required=False, max_length=400, label="Another picture in its result, JPEG or PNG")
+    cover = CoverField(label="Another picture in its result, JPEG or PNG")
     own_cover = forms.BooleanField(required=False, label="Its own pictures again")
 
     LABELS = {row.name: row.label for row in FIELDS if row.name in _TAGS_OF_A_RESULT}
@@ -255,17 +250,6 @@ class TrackChoiceForm(forms.Form):
         self.fields["target_slug"].choices = [("", "as the batch"), *((t.slug, t.name) for t in all_targets())]
         for name, label in self.LABELS.items():
             self.fields[f"tag_{name}"] = forms.CharField(required=False, max_length=5_000, label=label)
-
-    def clean_cover(self) -> Cover | None:
-        file = self.cleaned_data.get("cover")
-        if not file:
-            return None
-        if file.size > LARGEST_COVER_BYTES:
-            raise forms.ValidationError("The picture is too large: at most 16 MB. Make it smaller first.")
-        try:
-            return cover_of(file.read())
-        except TagError as error:
-            raise forms.ValidationError(str(error)) from error
 
     def cover_chosen(self) -> Cover | None:
         """The new one; one without data where the source's own are to be taken again; None for no change."""

@@ -4,11 +4,10 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
-from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.forecast import Action, Step, WhenPresent
 from rumbrel.core.formats.table import format_label
-from rumbrel.core.targets import Target
-from rumbrel.web.ui.words import ACTION_WORDS
+from rumbrel.web.targets.rows import target_row
+from rumbrel.web.ui.words import ACTION_WORDS, LEVEL_WORDS
 
 from .wishes import BatchWish, DestinationKind
 
@@ -115,18 +114,17 @@ def shared_reason(reasons: list[str]) -> str:
 
 
 _WHEN_WORDS = {WhenPresent.SKIP: "skipped", WhenPresent.REPLACE: "replaced", WhenPresent.NUMBER: "given a number"}
-_LEVEL_WORDS = {"none": "unchanged", "track": "tracks equal", "album": "album kept", "tags": "in tags only"}
 
 
 def settings_lines(wish: BatchWish) -> list[tuple[str, str]]:
     """(what, how) of everything that a batch was asked for."""
-    lines = [("Target", f"{target.name}: {_made_words(target)}") for target in wish.targets]
+    lines = [("Target", f"{target.name}: {target_row(target).makes}") for target in wish.targets]
     beside = wish.destination.kind is DestinationKind.BESIDE
     lines += [
         ("Results", "beside the originals" if beside else f"in {wish.shown_destination}"),
         ("Names", wish.pattern or "as each target says"),
         ("What has a taken name is", "brought up to date" if wish.keeps_in_line else _WHEN_WORDS[wish.when_present]),
-        ("Level", _LEVEL_WORDS.get(wish.level.mode or "", "as each target sets it")),
+        ("Level", LEVEL_WORDS.get(wish.level.mode or "", "as each target sets it")),
         ("Silence at both ends", "left out" if wish.trims else "kept"),
     ]
     if wish.addition:
@@ -136,16 +134,3 @@ def settings_lines(wish: BatchWish) -> list[tuple[str, str]]:
     if wish.choices:
         lines.append(("Single tracks", f"{len(own):,} with choices of their own, {out:,} left out"))
     return lines
-
-
-def _made_words(target: Target) -> str:
-    """What a target makes, in a few words."""
-    settings = target.make.settings
-    words = [encoding_for(target.make.encoding).label]
-    if settings.bitrate_kbps:
-        words.append(f"{settings.bitrate_kbps} kbit/s")
-    if settings.quality is not None:
-        words.append(f"quality {settings.quality:g}")
-    if settings.mode:
-        words.append(settings.mode)
-    return " ".join(words)

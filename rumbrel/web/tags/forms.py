@@ -4,12 +4,10 @@ from typing import Any
 
 from django import forms
 
-from rumbrel.core.errors import TagError
-from rumbrel.core.tags import Cover, cover_of
 from rumbrel.core.tags.mapping import FIELDS, row_for
-from rumbrel.core.tags.rules import LARGEST_COVER_BYTES
 from rumbrel.core.tags.wishes import CASES, TagWish
 
+from .fields import CoverField
 from .models import TagEdit
 
 __all__ = ["MAIN_FIELDS", "EditForm", "TracksForm"]
@@ -55,7 +53,7 @@ class EditForm(TracksForm):
         required=False, label="Pictures",
         choices=[choice for choice in TagEdit.CoverAct.choices if choice[0] != TagEdit.CoverAct.BACK],
     )  # fmt: skip
-    cover = forms.FileField(required=False, label="Picture", max_length=400)
+    cover = CoverField(label="Picture")
     cover_pixels = forms.IntegerField(required=False, label="at most", min_value=16, max_value=4_000, initial=600)
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
@@ -67,17 +65,6 @@ class EditForm(TracksForm):
             label = row.label if row else name
             self.fields[f"value_{name}"] = forms.CharField(required=False, label=label, max_length=LONGEST_VALUE)
             self.fields[f"out_{name}"] = forms.BooleanField(required=False, label=f"Take {label} out")
-
-    def clean_cover(self) -> Cover | None:
-        file = self.cleaned_data.get("cover")
-        if not file:
-            return None
-        if file.size > LARGEST_COVER_BYTES:
-            raise forms.ValidationError("The picture is too large: at most 16 MB. Make it smaller first.")
-        try:
-            return cover_of(file.read())
-        except TagError as error:
-            raise forms.ValidationError(str(error)) from error
 
     def clean(self) -> dict[str, Any]:
         found = super().clean() or {}

@@ -12,13 +12,13 @@ from rumbrel.core.formats.table import CODECS, CONTAINER_BY_KEY, CONTAINERS, for
 from rumbrel.core.places import FILE_SYSTEMS
 from rumbrel.core.tags.mapping import FIELDS
 from rumbrel.core.targets import Accepts, Target
+from rumbrel.core.targets.model import BITRATE_MODES, CHANNEL_MODES
+from rumbrel.web.ui.words import LEVEL_WORDS
 
 __all__ = ["AcceptedForm", "TargetForm", "accepted_forms"]
 
 _RATES_HZ = (8000, 11025, 12000, 16000, 22050, 24000, 32000, 44100, 48000, 88200, 96000, 176400, 192000)
 _USUAL_KBPS = (8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 384, 448, 510)
-_MODES = ("constant", "average", "variable")
-_CHANNEL_MODES = ("stereo", "joint stereo", "dual channel", "mono")
 _CHANNEL_WORDS = {1: "mono", 2: "stereo"}
 _ENCODING_OF = {row.key: row for row in ENCODINGS}
 _LEAST_ROWS = 1
@@ -59,10 +59,7 @@ class TargetForm(forms.Form):
     strict = forms.BooleanField(required=False, label="Strict: no tolerance in bitrates, and no fault")
     encoding = _choice("Format made", [(row.key, row.label) for row in ENCODINGS])
     highpass_hz = _number("High-pass, Hz", 1, 2000, whole=False)
-    level_mode = _choice(
-        "Loudness",
-        [("none", "unchanged"), ("track", "tracks equal"), ("album", "album kept"), ("tags", "in tags only")],
-    )
+    level_mode = _choice("Loudness", list(LEVEL_WORDS.items()))
     loudness_lufs = _number("Loudness, LUFS", -40, -5, whole=False)
     ceiling_dbtp = _number("Ceiling, dBTP", -20, 0, whole=False)
     limits = forms.BooleanField(required=False, label="Limit peaks where the loudness would lift them above it")
@@ -218,11 +215,11 @@ class AcceptedForm(forms.Form):
     max_bitrate_kbps = _number("At most, kbit/s", 1, 100_000)
     bitrates_kbps = _Numbers("Exactly, kbit/s")
     modes = forms.MultipleChoiceField(
-        required=False, label="Modes", choices=[(mode, mode) for mode in _MODES],
+        required=False, label="Modes", choices=[(mode, mode) for mode in BITRATE_MODES],
         widget=forms.SelectMultiple(attrs={"size": 3}),
     )  # fmt: skip
     channel_modes = forms.MultipleChoiceField(
-        required=False, label="Channel modes", choices=[(mode, mode) for mode in _CHANNEL_MODES],
+        required=False, label="Channel modes", choices=[(mode, mode) for mode in CHANNEL_MODES],
         widget=forms.SelectMultiple(attrs={"size": 3}),
     )  # fmt: skip
     video = forms.BooleanField(required=False, label="With pictures")

@@ -45,6 +45,8 @@ def _made(target: Target) -> str:
     words = [encoding_for(target.make.encoding).label]
     if settings.bitrate_kbps:
         words.append(f"{settings.bitrate_kbps} kbit/s")
+    if settings.quality is not None:
+        words.append(f"quality {settings.quality:g}")
     if settings.mode:
         words.append(settings.mode)
     text = " ".join(words)

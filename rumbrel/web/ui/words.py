@@ -3,7 +3,9 @@
 from rumbrel.core.forecast import Action
 from rumbrel.core.targets import FitKind, Target
 
-__all__ = ["ACTION_WORDS", "FIT_WORDS", "counted", "fit_word"]
+__all__ = ["ACTION_WORDS", "FIT_WORDS", "LEVEL_WORDS", "counted", "fit_word"]
+
+LEVEL_WORDS = {"none": "unchanged", "track": "tracks equal", "album": "album kept", "tags": "in tags only"}
 
 FIT_WORDS = {
     FitKind.PLAYS: "plays as it is",

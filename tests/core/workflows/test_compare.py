@@ -32,11 +32,13 @@ class CompareTests(TestCase):
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
 
-    def compared(self, path: Path, *others: object, start: float = 2.0, seconds: float = 4.0) -> list[Voice]:
+    def compared(
+        self, path: Path, *others: object, start: float = 2.0, seconds: float = 4.0, begins: float = 0.0
+    ) -> list[Voice]:
         excerpt = Excerpt(facts=inspect_file(path), start_seconds=start, seconds=seconds, folder=self.folder / "out")
         tasks = [VoiceTask(number=0, excerpt=excerpt)]
         for number, other in enumerate(others, 1):
-            found = {"result": other} if isinstance(other, Path) else {"target": other}
+            found = {"result": other, "begins_seconds": begins} if isinstance(other, Path) else {"target": other}
             tasks.append(VoiceTask(number=number, excerpt=excerpt, **found))
         return [event for event in compare_voices(tasks, jobs=2) if isinstance(event, Voice)]
 
@@ -87,6 +89,17 @@ class CompareTests(TestCase):
         for voice, most in zip(voices[1:], (-8, -10, -15, -3), strict=True):
             self.assertEqual(voice.error, "")
             self.assertLess(voice.difference_db, most, voice)
+
+    def test_a_result_without_its_first_silence_is_heard_at_the_source_s_place(self) -> None:
+        sound = music(44_100 * 8)
+        sound[: 44_100 * 3] = 0
+        path = write_sound(self.folder / "a.wav", sound=sound)
+        trimmed = write_sound(self.folder / "trimmed.wav", sound=sound[44_100 * 3 :])
+        for start in (1.0, 4.0):
+            voices = self.compared(path, trimmed, start=start, begins=3.0)
+            self.assertIsNone(voices[1].difference_db, f"from {start} s on every sample is in its place")
+        self.compared(path, trimmed, start=0, seconds=2, begins=3.0)
+        self.assertEqual(float(np.abs(self.heard(1)).max()), 0, "all of it was cut off")
 
     def test_what_cannot_be_made_is_said_and_the_others_are_heard(self) -> None:
         path = write_sound(self.folder / "a.flac", 44_100 * 3)

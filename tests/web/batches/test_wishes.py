@@ -2,6 +2,7 @@
 
 import hashlib
 import io
+from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
@@ -14,13 +15,15 @@ from django.urls import reverse
 from PIL import Image
 
 from rumbrel.core.errors import TargetError
+from rumbrel.core.forecast import WhenPresent
+from rumbrel.core.tags import TagRules
 from rumbrel.core.targets import all_targets, find_target
 from rumbrel.core.targets.parsing import parse_target
 from rumbrel.core.targets.ways import made_otherwise, ways_of
 from rumbrel.core.targets.writing import target_toml
 from rumbrel.web.batches.forms import ForecastForm
 from rumbrel.web.batches.models import Batch, MeasuredSpeed, TrackChoice
-from rumbrel.web.batches.services import choices_of, expected_seconds, forecast_tracks
+from rumbrel.web.batches.services import choices_of, expected_seconds, forecast_tracks, sweep_covers
 from rumbrel.web.batches.wishes import BatchWish
 from rumbrel.web.collection.models import Track
 from tests.signals import leftovers, write_film, write_sound
@@ -99,6 +102,8 @@ class DestinationTests(WishCase):
         self.assertEqual(len(self.sources()), len(before) + 2)
         page = self.page(reverse("batches:batch", args=[batch.pk]))
         self.assertIn("beside the originals", page)
+        tagged = self.page(f"{reverse('batches:forecast')}?target=car-mp3&into=beside&level=tags")
+        self.assertIn("slow (2).mp3", tagged, "a gain that was asked for is not left out in silence")
         names = self.client.get(reverse("batches:download-all", args=[batch.pk]))
         self.assertEqual(names.status_code, 200)
         two = self.start("target=car-mp3&target=average-mp3&into=beside&when=number&addition=%20(new)")
@@ -182,7 +187,8 @@ class ChoiceTests(WishCase):
         batch = self.start("target=car-mp3")
         self.assertEqual(sorted(self.made(batch)), ["peal.flac car-mp3", "slow.mp3 car-mp3"])
         self.assertEqual(Batch.objects.latest("pk").pk, batch.pk)
-        self.assertIn("1 track in the batch again", self.mark("take", "notice.wav"))
+        self.assertIn("Take what is left out back in", self.page(reverse("batches:forecast")))
+        self.assertIn("1 track in the batch again", self.mark("take"))
         self.assertEqual(TrackChoice.objects.count(), 0)
         page = self.mark("leave", target="archive-flac", code="lossy-to-lossless")
         self.assertIn("Left out: <a", page)
@@ -298,8 +304,24 @@ class OddTests(WishCase):
         batch = self.start("target=open-opus")
         texts = [warning["text"] for item in batch.items.all() for warning in item.warnings]
         self.assertIn("The picture that was chosen for the result is gone. Choose it again.", texts)
+        self.assertIn(
+            "Peal", str(mutagen.File(self.made(batch)["peal.flac open-opus"]).tags), "no more than the picture is lost"
+        )
+        self.client.post(address, own | {"cover": SimpleUploadedFile("cover.png", _png())})
+        page = self.page(reverse("batches:forecast"), target="phone-ulaw")
+        self.assertNotIn("so the one that was chosen is left out", page)
+        bare = replace(find_target("car-mp3"), tags=TagRules(covers="none"))
+        steps = forecast_tracks(
+            wish=BatchWish(targets=(bare,), when_present=WhenPresent.REPLACE, choices=choices_of(self.ids))
+        ).steps
+        said = [warning.text for step in steps for warning in step.warnings]
+        self.assertIn("The target takes no pictures, so the one that was chosen is left out.", said)
+        self.assertEqual(sweep_covers(), 0)
         self.client.post(address, own | {"own_cover": "on"})
         self.assertEqual(TrackChoice.objects.count(), 0)
+        self.assertEqual(sweep_covers(), 0, "batches keep what they were made with")
+        Batch.objects.all().delete()
+        self.assertEqual(sweep_covers(), 1)
 
     def test_names_of_another_file_system_and_of_hundreds_of_characters(self) -> None:
         write_sound(self.source / "c" / f"{'bell ' * 45}?.wav", 9_000)

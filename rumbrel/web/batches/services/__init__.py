@@ -1,7 +1,7 @@
 """What is done with batches."""
 
 from .archive_results import stream_archive
-from .choose_for_tracks import choices_of, choose, forget_choices
+from .choose_for_tracks import choices_of, choose, forget_choices, sweep_covers
 from .forecast_tracks import forecast_tracks, plan_for
 from .join_collection import join_collection, start_joining
 from .keep_in_step import bring_in_step, end_keeping, folder_to_keep, keep_in_step, keep_what_is_due
@@ -47,6 +47,7 @@ __all__ = [
     "start_verifying",
     "steps_of",
     "stream_archive",
+    "sweep_covers",
     "try_again",
     "verify_results",
 ]

@@ -12,10 +12,10 @@ from rumbrel.core.tags import Cover
 from rumbrel.core.tags.mapping import FIELDS
 from rumbrel.core.targets import listed_target
 
-from ..models import TrackChoice
+from ..models import Batch, TrackChoice
 from ..wishes import Choice
 
-__all__ = ["choices_of", "choose", "forget_choices"]
+__all__ = ["choices_of", "choose", "forget_choices", "sweep_covers"]
 
 _IDS_A_QUERY = 500
 _FIELD_NAMES = frozenset(row.name for row in FIELDS)
@@ -90,3 +90,14 @@ def _kept_cover(cover: Cover) -> str:
 def forget_choices(*, owner: str = "") -> int:
     """Every track is as its batch again. Returns how many were not."""
     return TrackChoice.objects.filter(owner=owner).delete()[0]
+
+
+def sweep_covers() -> int:
+    """Remove pictures that no choice names any more, neither of a track nor of a batch; returns how many."""
+    used = set(TrackChoice.objects.exclude(cover="").values_list("cover", flat=True))
+    for options in Batch.objects.values_list("options", flat=True).iterator():
+        used |= {choice["cover"] for choice in options.get("choices", ()) if choice.get("cover")}
+    gone = [path for path in settings.RUMBREL.covers.glob("*") if str(path) not in used]
+    for path in gone:
+        path.unlink(missing_ok=True)
+    return len(gone)

@@ -1,11 +1,12 @@
 """Folders whose results are kept up to date: what is new or changed is made again, and what went is named."""
 
+import logging
 from functools import cache
 from pathlib import Path
 
 from django.utils import timezone
 
-from rumbrel.core.errors import OutputError
+from rumbrel.core.errors import OutputError, RumbrelError
 from rumbrel.web.collection.models import SourceFolder, Track
 from rumbrel.web.collection.queries import known_tracks
 from rumbrel.web.jobs.models import Job
@@ -16,6 +17,8 @@ from .forecast_tracks import ledger_for, plan_for
 from .start_batch import start_batch
 
 __all__ = ["bring_in_step", "end_keeping", "folder_to_keep", "keep_in_step", "keep_what_is_due"]
+
+logger = logging.getLogger(__name__)
 
 
 def folder_to_keep(batch: Batch) -> SourceFolder | None:
@@ -84,5 +87,9 @@ def keep_what_is_due() -> int:
             continue
         newest = scans.filter(state=Job.State.DONE).order_by("-ended_at").first()
         if newest is not None and (kept.looked_at is None or newest.ended_at > kept.looked_at):
-            started += bring_in_step(kept=kept) is not None
+            try:
+                started += bring_in_step(kept=kept) is not None
+            except RumbrelError as error:
+                # The others have their turn; this one is tried again at the next round.
+                logger.warning("%s could not be brought in step: %s", kept, error)
     return started

@@ -1,6 +1,5 @@
 """How long work takes on this machine, from what earlier work took."""
 
-import os
 from collections import defaultdict
 from collections.abc import Iterable
 
@@ -59,6 +58,5 @@ def expected_seconds(steps: Iterable[Step]) -> float | None:
                 return None
             by_work[work] += step.source.duration_seconds
             longest = max(longest, step.source.duration_seconds / speeds[work])
-    cores = min(default_jobs(), os.cpu_count() or 1)
     total = sum(seconds / speeds[work] for work, seconds in by_work.items())
-    return max(longest, total / cores)
+    return max(longest, total / default_jobs())

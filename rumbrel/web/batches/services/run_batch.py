@@ -42,8 +42,6 @@ def run_batch(desk: Desk, batch_id: int) -> str:
         _plan(batch, wish)
     release_items(batch_id)
     steps = steps_of(batch)
-    for part in _plan_of(wish, steps.values()).parts:
-        part.sweep()
     if not batch.measured:
         steps = _measured(batch, wish, steps, desk)
     waiting = set(batch.items.filter(state=Item.State.WAITING).values_list("number", flat=True))

@@ -1,6 +1,7 @@
 """What is done with a batch once it has ended."""
 
 from collections.abc import Callable
+from functools import partial
 
 from django.contrib import messages
 from django.http import HttpRequest, HttpResponse
@@ -23,30 +24,28 @@ from ..queries import batches, result_items
 from ..wishes import BatchWish
 
 
-def _done(request: HttpRequest, pk: int, act: Callable[[Batch], str]) -> HttpResponse:
-    try:
-        messages.success(request, act(get_object_or_404(batches(), pk=pk)))
-    except RumbrelError as error:
-        messages.error(request, str(error))
-    return redirect("batches:batch", pk=pk)
+def _button(act: Callable[..., object], said: str) -> Callable[..., HttpResponse]:
+    """The view of a button: does something with a batch, and says so or why not."""
+
+    @require_POST
+    def view(request: HttpRequest, pk: int) -> HttpResponse:
+        try:
+            act(batch=get_object_or_404(batches(), pk=pk))
+        except RumbrelError as error:
+            messages.error(request, str(error))
+        else:
+            messages.success(request, said)
+        return redirect("batches:batch", pk=pk)
+
+    return view
 
 
-@require_POST
-def verify(request: HttpRequest, pk: int) -> HttpResponse:
-    def act(batch: Batch) -> str:
-        services.start_verifying(batch=batch)
-        return "The results are compared with their sources once more."
-
-    return _done(request, pk, act)
-
-
-@require_POST
-def join(request: HttpRequest, pk: int) -> HttpResponse:
-    def act(batch: Batch) -> str:
-        services.start_joining(batch=batch)
-        return "The results join the collection, and a playlist of their own."
-
-    return _done(request, pk, act)
+verify = _button(services.start_verifying, "The results are compared with their sources once more.")
+join = _button(services.start_joining, "The results join the collection, and a playlist of their own.")
+put_back = _button(services.start_putting_back, "The originals are being moved back.")
+keep = _button(
+    services.keep_in_step, "Its folder is kept in step: after each scan, what is new or changed is made again."
+)
 
 
 @require_POST
@@ -104,30 +103,9 @@ def aside(request: HttpRequest, pk: int) -> HttpResponse:
 
 @require_POST
 def set_aside(request: HttpRequest, pk: int) -> HttpResponse:
-    def act(batch: Batch) -> str:
-        form = FolderChoiceForm(request.POST)
-        services.start_aside(batch=batch, folder=form.cleaned_data["path"] if form.is_valid() else "")
-        return "The originals are being moved."
-
-    return _done(request, pk, act)
-
-
-@require_POST
-def put_back(request: HttpRequest, pk: int) -> HttpResponse:
-    def act(batch: Batch) -> str:
-        services.start_putting_back(batch=batch)
-        return "The originals are being moved back."
-
-    return _done(request, pk, act)
-
-
-@require_POST
-def keep(request: HttpRequest, pk: int) -> HttpResponse:
-    def act(batch: Batch) -> str:
-        kept = services.keep_in_step(batch=batch)
-        return f"{kept.folder.name} is kept in step: after each scan of it, what is new or changed is made again."
-
-    return _done(request, pk, act)
+    form = FolderChoiceForm(request.POST)
+    folder = form.cleaned_data["path"] if form.is_valid() else ""
+    return _button(partial(services.start_aside, folder=folder), "The originals are being moved.")(request, pk)
 
 
 @require_POST

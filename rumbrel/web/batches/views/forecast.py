@@ -134,6 +134,8 @@ def mark(request: HttpRequest) -> HttpResponse:
             what, code = ShownForm(request.POST).chosen()
             if what or code:
                 chosen = sorted({step.source_id for step in _steps_shown(found, ShownForm(request.POST))})
+        if not chosen and act == MarkedForm.TAKE:
+            chosen = [choice.track_id for choice in services.choices_of(ids) if choice.left_out]
         text = _marked(act, chosen, marked.cleaned_data["other"])
     except RumbrelError as error:
         messages.error(request, str(error))

@@ -1,6 +1,5 @@
 """The sound of a track, the picture of it, and the deep look that makes the picture."""
 
-import base64
 import math
 from collections.abc import Sequence
 
@@ -11,14 +10,14 @@ from django.views.decorators.cache import cache_control
 from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.core.errors import RumbrelError
-from rumbrel.core.sound.fine_picture import FLOOR_DB, load_picture
+from rumbrel.core.sound.fine_picture import load_picture
 from rumbrel.web.ui.answers import back_to
 from rumbrel.web.ui.ranges import ranged_answer
 
 from .. import services
 from ..forms import PictureForm, SentenceForm
 from ..models import Track
-from ..pictures import picture_path
+from ..pictures import picture_path, spectrum_record
 from ..queries import find_tracks, pulled_ids
 from .track import look_context
 
@@ -52,10 +51,7 @@ def picture(request: HttpRequest, pk: int) -> HttpResponse:
             "lows": view.lows.tolist(),
             "highs": view.highs.tolist(),
             "loudness": [None if math.isnan(value) else max(-99.0, round(float(value), 1)) for value in view.loudness],
-            "spectrum": base64.b64encode(view.spectrum.tobytes()).decode(),
-            "bands": view.spectrum.shape[1],
-            "floor": FLOOR_DB,
-            "top_hz": kept.sample_rate / 2,
+            **spectrum_record(kept, view),
         }
     )
 

@@ -1,6 +1,5 @@
 """A comparison: what is compared, hearing it, and seeing it."""
 
-import base64
 from typing import Any
 
 from django.contrib import messages
@@ -10,9 +9,10 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.core.errors import RumbrelError
-from rumbrel.core.sound.fine_picture import FLOOR_DB, load_picture
-from rumbrel.core.workflows.compare import difference_file, picture_file, voice_file
+from rumbrel.core.sound.fine_picture import load_picture
+from rumbrel.core.workflows.compare import MOST_VOICES, difference_file, picture_file, voice_file
 from rumbrel.web.collection.models import Track
+from rumbrel.web.collection.pictures import spectrum_record
 from rumbrel.web.collection.queries import pulled_ids
 from rumbrel.web.jobs.rows import job_row
 
@@ -23,7 +23,6 @@ from ..rows import voice_rows
 
 PAGE_COMPARISONS = 30
 MOST_TO_CHOOSE = 100
-MOST_SETTINGS = 6
 _COLUMNS = 1200
 
 
@@ -42,7 +41,7 @@ def index(request: HttpRequest) -> HttpResponse:
         "track": track,
         "tracks": [each for each in pulled if track is None or each.pk != track.pk],
         "offered": services.voices_offered(track, chosen) if track else [],
-        "selects": [*chosen, *[""] * (MOST_SETTINGS - len(chosen))],
+        "selects": [*chosen, *[""] * (MOST_VOICES - 1 - len(chosen))],
         "seconds": form.cleaned_data.get("seconds") or 15,
         "lengths": LENGTHS_SECONDS,
         "start": form.cleaned_data.get("start") or 0,
@@ -108,7 +107,7 @@ def _made(pk: int) -> Comparison:
 def again(request: HttpRequest, pk: int) -> HttpResponse:
     """The same once more, where its sounds are not kept any more."""
     made = _made(pk)
-    keys = [_key(voice) for voice in made.voices[1:]]
+    keys = [voice.get("key", "") for voice in made.voices[1:]]
     try:
         other = services.start_comparison(
             track=made.track, settings_chosen=[key for key in keys if key], start_seconds=made.start_seconds,
@@ -118,10 +117,6 @@ def again(request: HttpRequest, pk: int) -> HttpResponse:
         messages.error(request, str(error))
         return redirect("compare:comparison", pk)
     return redirect("compare:comparison", other.pk)
-
-
-def _key(voice: dict[str, Any]) -> str:
-    return voice.get("key", "")
 
 
 @require_safe
@@ -146,11 +141,4 @@ def picture(request: HttpRequest, pk: int, number: int) -> HttpResponse:
     if kept is None:
         raise Http404("This picture is not kept any more. Make the comparison again.")
     view = kept.view(0, kept.samples / kept.sample_rate, _COLUMNS)
-    return JsonResponse(
-        {
-            "spectrum": base64.b64encode(view.spectrum.tobytes()).decode(),
-            "bands": view.spectrum.shape[1],
-            "floor": FLOOR_DB,
-            "top_hz": kept.sample_rate / 2,
-        }
-    )
+    return JsonResponse(spectrum_record(kept, view))

@@ -1,17 +1,15 @@
 """A few seconds of a track as a target would make them, to be heard before anything is decided."""
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
 from django.conf import settings
 
 from rumbrel.core.conversion import Outcome, run_steps
 from rumbrel.core.errors import RumbrelError
-from rumbrel.core.forecast import ForecastOptions, Source, WhenPresent, forecast_batch
 from rumbrel.core.inspection import Facts, inspect_file
-from rumbrel.core.inspection.stretches import Part, cut_out
-from rumbrel.core.targets import LevelRule, Target
-from rumbrel.core.targets.model import NameRule
+from rumbrel.core.targets import Target
+from rumbrel.core.workflows.excerpt import cut_excerpt, plan_excerpt
 from rumbrel.web.collection.models import Track
 from rumbrel.web.collection.queries import facts_by_id
 from rumbrel.web.collection.services import Heard, hear_file, see_that_it_is_there
@@ -42,14 +40,10 @@ def make_sample(*, track: Track, target: Target, start_seconds: float) -> Sample
     if facts is None or not facts.usable:
         raise RumbrelError("There is no sound in this track that could be made into a sample.")
     see_that_it_is_there(facts)
-    cut = _cut(facts, start_seconds)
-    # Names and level are the target's affair, not the sample's.
-    plain = replace(target, names=NameRule(), level=LevelRule())
-    name = f"{track.pk}-{facts.modified_ns}{cut.part.replace('#', '-')}{Path(facts.path).suffix}"
-    source = Source(id=track.pk, path=Path(facts.path), relative=Path(name), part=cut.part)
-    options = ForecastOptions(when_present=WhenPresent.REPLACE, rewraps=False)
-    folder = _folder() / target.slug
-    (step,) = forecast_batch([source], plain, folder, options=options, inspect=lambda path: cut).steps
+    latest = max(0.0, facts.duration_seconds - SAMPLE_SECONDS)
+    cut = cut_excerpt(facts, min(start_seconds, latest), SAMPLE_SECONDS)
+    name = f"{track.pk}-{facts.modified_ns}{cut.part.replace('#', '-')}"
+    step = plan_excerpt(cut, target, _folder() / target.slug, name=name)
     # In a process of its own: a file that ends its reader does not end the server.
     outcome = next(event for event in run_steps([step], jobs=1) if isinstance(event, Outcome))
     # What is left of a damaged track can be heard too.
@@ -60,16 +54,6 @@ def make_sample(*, track: Track, target: Target, start_seconds: float) -> Sample
         facts=inspect_file(Path(step.output)), source_bytes=cut.sound_bytes, seconds=cut.duration_seconds,
         difference_db=outcome.difference_db,
     )  # fmt: skip
-
-
-def _cut(facts: Facts, start_seconds: float) -> Facts:
-    """The part of the file, also where the track is one itself."""
-    length = min(facts.samples, SAMPLE_SECONDS * facts.sample_rate)
-    start = max(0, min(facts.samples - length, round(start_seconds * facts.sample_rate)))
-    fields, begun, whole = facts.tags.fields, 0, facts
-    if facts.stretch is not None:
-        begun, whole = facts.stretch.start_sample, replace(facts, stretch=None, samples=facts.stretch.whole_samples)
-    return cut_out(whole, Part(start_sample=begun + start, end_sample=begun + start + length, fields=fields))
 
 
 def _folder() -> Path:
