@@ -260,10 +260,21 @@ class StepTests(EndedCase):
         self.assertEqual([path.name for path in made if now[path] == made[path]], ["=notice.flac"])
         kept.refresh_from_db()
         self.assertEqual(kept.gone, [gone])
+        self.assertNotIn("Keep the folder in step", self.page(reverse("batches:batch", args=[self.batch.pk])))
+        # What fails is tried once, and again when its file changes.
+        whole = write_sound(self.source / "d" / "cut.flac", 200_000, seed=8).read_bytes()
+        (self.source / "d" / "cut.flac").write_bytes(whole[: len(whole) // 2])
+        for content, started in ((b"", 1), (b"", 0), (whole, 1), (b"", 0)):
+            if content:
+                (self.source / "d" / "cut.flac").write_bytes(content)
+            self.scan()
+            self.assertEqual(keep_what_is_due(), started)
+            self.work()
+        self.assertEqual([batch.counts for batch in kept.batches.order_by("-pk")[:2]], [{"done": 1}, {"in part": 1}])
         self.assertIn("1 result without original", self.page(reverse("batches:index")))
         self.press("keep-no-more", pk=kept.pk)
         self.assertEqual(
-            (KeptInStep.objects.count(), len(now)), (0, len(list(Path(batch.destination).rglob("*.flac"))))
+            (KeptInStep.objects.count(), len(now) + 1), (0, len(list(Path(batch.destination).rglob("*.flac"))))
         )
 
     def test_a_batch_of_two_folders_stands_for_none(self) -> None:

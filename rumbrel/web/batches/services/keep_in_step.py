@@ -7,13 +7,15 @@ from pathlib import Path
 from django.utils import timezone
 
 from rumbrel.core.errors import OutputError, RumbrelError
+from rumbrel.core.forecast import Step
 from rumbrel.web.collection.models import SourceFolder, Track
 from rumbrel.web.collection.queries import known_tracks
 from rumbrel.web.jobs.models import Job
 
-from ..models import Batch, KeptInStep
+from ..models import Batch, Item, KeptInStep
 from ..wishes import BatchWish
 from .forecast_tracks import ledger_for, plan_for
+from .run_batch import steps_of
 from .start_batch import start_batch
 
 __all__ = ["bring_in_step", "end_keeping", "folder_to_keep", "keep_in_step", "keep_what_is_due"]
@@ -42,6 +44,7 @@ def keep_in_step(*, batch: Batch) -> KeptInStep:
     kept, _ = KeptInStep.objects.get_or_create(
         folder=folder, target_name=wish.name, targets=batch.targets, options={**wish.as_record(), "keeps_in_line": True}
     )
+    Batch.objects.filter(pk=batch.pk).update(in_step=kept)
     return kept
 
 
@@ -51,18 +54,39 @@ def end_keeping(*, kept: KeptInStep) -> None:
 
 
 def bring_in_step(*, kept: KeptInStep) -> Batch | None:
-    """Start a batch of what is new or changed in the folder; None where nothing is. What went is noted."""
+    """Start a batch of what is new or changed in the folder; None where nothing is. What went is noted.
+
+    What failed, or could be saved in part only, is not tried again until its file changes.
+    """
     wish = BatchWish.restored(kept.targets, kept.options)
     begun_at = timezone.now()
     ids = list(kept.folder.tracks.filter(missing_since=None).order_by("relative", "pk").values_list("pk", flat=True))
     plan = plan_for(known_tracks(ids), wish)
-    working = {step.source_id for step in plan.steps if step.writes}
+    tried = _tried(kept)
+    working = {step.source_id for step in plan.steps if step.writes and _key(step) not in tried}
     kept.gone = _gone(kept, wish)
     kept.looked_at = begun_at
     kept.save(update_fields=["gone", "looked_at"])
     if not working:
         return None
     return start_batch(track_ids=[pk for pk in ids if pk in working], wish=wish, in_step=kept)
+
+
+_Key = tuple[str, str, int, int]
+
+
+def _key(step: Step) -> _Key:
+    """A file as it is, and what it is made for."""
+    return step.target.slug, step.source.key, step.source.size_bytes, step.source.modified_ns
+
+
+def _tried(kept: KeptInStep) -> set[_Key]:
+    states = (Item.State.FAILED, Item.State.PART)
+    found: set[_Key] = set()
+    for batch in kept.batches.all():
+        numbers = set(batch.items.filter(state__in=states).values_list("number", flat=True))
+        found |= {_key(step) for number, step in steps_of(batch, numbers=numbers).items()}
+    return found
 
 
 def _gone(kept: KeptInStep, wish: BatchWish) -> list[str]:

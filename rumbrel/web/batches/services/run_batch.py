@@ -1,7 +1,7 @@
 """Carry out a batch: plan, measure, convert. Every step outlives a kill, and the next run goes on from there."""
 
 import time
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import replace
 from itertools import groupby
 from pathlib import Path
@@ -104,12 +104,16 @@ def _item(batch: Batch, number: int, step: Step, title: str) -> Item:
     )
 
 
-def steps_of(batch: Batch) -> dict[int, Step]:
-    """Every step as it was planned, by its item's number."""
+def steps_of(batch: Batch, *, numbers: Collection[int] | None = None) -> dict[int, Step]:
+    """Steps as they were planned, by their items' numbers: every one, or those of some numbers."""
     wish = BatchWish.restored(batch.targets, batch.options)
     targets = {target.slug: target for target in wish.all_targets}
     rows = batch.items.order_by("number").values_list("number", "target_slug", "step")
-    return {number: restored_step(data, targets[slug]) for number, slug, data in rows}
+    return {
+        number: restored_step(data, targets[slug])
+        for number, slug, data in rows
+        if numbers is None or number in numbers
+    }
 
 
 def _plan_of(wish: BatchWish, steps: Iterable[Step]) -> ConvertPlan:

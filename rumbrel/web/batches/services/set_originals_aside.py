@@ -39,7 +39,7 @@ def aside_refusal(batch: Batch) -> str:
     }
     said = [f"{number:,} {state}" for state, number in wrong.items() if number]
     if said:
-        return f"Not every line passed its check: {', '.join(said)}. Leave those out of a batch of their own, or put them right."
+        return f"Not every line passed its check: {', '.join(said)}. Put those right, or make a batch without them."
     if batch.items.exclude(verify_error="").exists():
         return "A result was not as it should be when it was verified. Replace it first."
     if not batch.items.filter(state=Item.State.DONE, checked=True).exists():

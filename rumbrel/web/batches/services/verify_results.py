@@ -25,7 +25,7 @@ def verify_results(desk: Desk, batch_id: int) -> str:
     """The work; returns how many are as they should be. What is there stays as it is, right or wrong."""
     batch = Batch.objects.get(pk=batch_id)
     numbers = set(result_items(batch).values_list("number", flat=True))
-    steps = {number: step for number, step in steps_of(batch).items() if number in numbers}
+    steps = steps_of(batch, numbers=numbers)
     by_output = {step.output: number for number, step in steps.items()}
     right = wrong = 0
     for event in verify_steps(list(steps.values()), jobs=default_jobs()):
