@@ -59,11 +59,16 @@ def specification_lines(found: Measured, target: Target) -> tuple[SpecLine, ...]
     """Every line that the target states, in the order of its description. Of several kinds that it accepts, the one
     that the file comes nearest to is meant."""
     rows = [tuple(_kind_lines(found.facts, row, strict=target.strict)) for row in target.accepts]
-    nearest = min(rows, key=lambda lines: sum(line.verdict is Verdict.FAILED for line in lines))
+    # One of its own format, whatever else it fails: another format states other things.
+    nearest = min(rows, key=lambda lines: [lines[0].verdict is Verdict.FAILED, sum(map(_fails, lines))])
     return (
         *nearest, *_sound_lines(found, target), *_level_lines(found, target), *_tag_lines(found, target),
         *_name_lines(found.facts, target), *_fault_lines(found.facts, target),
     )  # fmt: skip
+
+
+def _fails(line: SpecLine) -> bool:
+    return line.verdict is Verdict.FAILED
 
 
 def _line(what: str, wanted: str, measured: str, ok: bool) -> SpecLine:

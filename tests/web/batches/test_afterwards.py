@@ -287,19 +287,20 @@ class StepTests(EndedCase):
 class TurnTests(EndedCase):
     def test_one_at_a_time_and_the_first_is_the_one_that_was_put_first(self) -> None:
         one, two, three = (self.batch_of(target) for target in ("car-mp3", "disc-wav", "open-opus"))
-        order: list[int] = []
+        order: list[tuple[str, int]] = []
 
         def noted(desk, batch_id):  # type: ignore[no-untyped-def]
-            order.append(batch_id)
+            order.append(("begins", batch_id))
             run_next()
-            self.assertEqual(order[-1], batch_id, "while one runs, no other begins")
+            order.append(("ends", batch_id))
             return "done"
 
         self.assertTrue(put_first(job=three.job))
         with self.kind_run(noted):
             for _ in range(3):
                 run_next()
-        self.assertEqual(order, [three.pk, one.pk, two.pk])
+        turns = [(word, batch.pk) for batch in (three, one, two) for word in ("begins", "ends")]
+        self.assertEqual(order, turns, "while one runs, no other begins")
         self.assertFalse(put_first(job=three.job), "it has ended")
 
     def kind_run(self, run):  # type: ignore[no-untyped-def]
