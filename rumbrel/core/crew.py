@@ -84,8 +84,9 @@ class Crew(Generic[Task, Result]):
     """Carries out tasks, first come first served, on so many workers.
 
     work is a module's function of (task, tell). lost makes the result of a task whose worker died time
-    and again, so many times. before_again cleans up after a worker that died. Tasks and results are
-    pickled. Use it in a with statement: leaving it stops what still runs.
+    and again, so many times. before_again cleans up after a worker that died. While holds says so, what was
+    begun is finished and nothing new begins. Tasks and results are pickled. Use it in a with statement: leaving it
+    stops what still runs.
     """
 
     def __init__(
@@ -96,8 +97,10 @@ class Crew(Generic[Task, Result]):
         jobs: int,
         lost: Callable[[Task, int], Result],
         before_again: Callable[[Task], None] = lambda task: None,
+        holds: Callable[[], bool] = lambda: False,
     ) -> None:
         self._work, self._tasks, self._lost, self._before_again = work, tasks, lost, before_again
+        self._holds = holds
         self._jobs = max(1, min(jobs, len(tasks)))
         self._context = _context()
         # One slot a task and one for the wish to stop.
@@ -146,7 +149,7 @@ class Crew(Generic[Task, Result]):
     def _hand_out(self, pipe: Connection) -> None:
         """Give an idle worker the next task, or nothing."""
         worker, _ = self._hands[pipe]
-        number = self._waiting.pop() if self._waiting else None
+        number = self._waiting.pop() if self._waiting and not self._holds() else None
         self._hands[pipe] = (worker, number)
         if number is not None:
             self._tries[number] += 1
@@ -159,14 +162,21 @@ class Crew(Generic[Task, Result]):
     def results(self) -> Iterator[Finished[Result] | None]:
         """Yield what is finished as it comes, and None four times a second in between."""
         looked = time.monotonic()
-        while any(number is not None for _, number in self._hands.values()):
+        while self._waiting or self.under_way():
             ready = wait(list(self._hands), timeout=_SECONDS_BETWEEN_LOOKS)
             for pipe in ready:
                 if isinstance(pipe, Connection):
                     yield from self._hear(pipe)
             if time.monotonic() - looked >= _SECONDS_BETWEEN_LOOKS:
                 looked = time.monotonic()
+                self._wake()
                 yield None
+
+    def _wake(self) -> None:
+        """Work for the idle, once nothing holds them any more."""
+        for pipe, (_, number) in list(self._hands.items()):
+            if number is None and self._waiting:
+                self._hand_out(pipe)
 
     def _hear(self, pipe: Connection) -> Iterator[Finished[Result]]:
         worker, number = self._hands[pipe]

@@ -4,6 +4,7 @@ import os
 import signal
 import tempfile
 import time
+from collections.abc import Callable
 from multiprocessing import forkserver
 from pathlib import Path
 from unittest import TestCase
@@ -38,10 +39,10 @@ class CrewTests(TestCase):
         self.log = str(Path(folder.name, "tries"))
         self.cleaned: list[str] = []
 
-    def crew(self, *names: str, jobs: int = 2) -> Crew[tuple[str, str], str]:
+    def crew(self, *names: str, jobs: int = 2, holds: Callable[[], bool] = lambda: False) -> Crew[tuple[str, str], str]:
         return Crew(
             _work, [(name, self.log) for name in names], jobs=jobs, lost=lambda task, tries: f"{_LOST} {tries}",
-            before_again=lambda task: self.cleaned.append(task[0]),
+            before_again=lambda task: self.cleaned.append(task[0]), holds=holds,
         )  # fmt: skip
 
     def test_a_worker_that_dies_costs_its_task_alone(self) -> None:
@@ -70,6 +71,27 @@ class CrewTests(TestCase):
                 if crew.shares() == [0.5, 1.0] and crew.under_way() == [0]:
                     break
         self.assertEqual([end for end in ends if end is not None], [Finished(1, "A")])
+
+    def test_held_it_finishes_what_was_begun_and_begins_nothing(self) -> None:
+        asked, held = [], False
+
+        def holds() -> bool:
+            asked.append(held)
+            return held
+
+        with self.crew("a", "b", "c", jobs=1, holds=holds) as crew:
+            held, seen, looks = True, [], 0
+            for end in crew.results():
+                if end is not None:
+                    seen.append(end.result)
+                    if end.result == "A":
+                        self.assertEqual(crew.under_way(), [], "it is idle")
+                else:
+                    looks += 1
+                    if looks == 3:
+                        self.assertEqual((seen, crew.under_way()), (["A"], []))
+                        held = False
+        self.assertEqual((seen, asked[0], True in asked), (["A", "B", "C"], False, True))
 
     def test_a_task_hears_that_it_is_to_stop(self) -> None:
         shares = [0.0, 0.0, 0.0]

@@ -90,14 +90,21 @@ def _lost(request: tuple[Facts, int], tries: int) -> Measured | None:
     return None
 
 
-def measure_all(requests: Sequence[tuple[Facts, int]], *, jobs: int, report: Report = no_report) -> dict[Key, Measured]:
-    """Measure sources on all cores, each once for every number of channels that its results have."""
+def measure_all(
+    requests: Sequence[tuple[Facts, int]],
+    *,
+    jobs: int,
+    report: Report = no_report,
+    holds: Callable[[], bool] = lambda: False,
+) -> dict[Key, Measured]:
+    """Measure sources on all cores, each once for every number of channels that its results have; none is begun
+    while holds says so."""
     unique = list({(facts.key, channels): (facts, channels) for facts, channels in requests}.values())
     unique.sort(key=lambda request: -request[0].duration_seconds)
     weights = [facts.duration_seconds for facts, _ in unique]
     found: dict[Key, Measured] = {}
     finished = 0
-    with Crew(_measured, unique, jobs=jobs, lost=_lost) as crew:
+    with Crew(_measured, unique, jobs=jobs, lost=_lost, holds=holds) as crew:
         for event in crew.results():
             if event is not None:
                 facts, channels = unique[event.number]

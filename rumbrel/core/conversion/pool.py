@@ -1,7 +1,7 @@
 """Run many Steps on all cores, those of one source together."""
 
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import replace
 from functools import partial
@@ -63,10 +63,16 @@ def _grouped(steps: Sequence[Step]) -> list[Group]:
 
 
 def run_steps(
-    steps: Sequence[Step], *, jobs: int, checks: bool = True, ledgers: Mapping[str, Path] | None = None
+    steps: Sequence[Step],
+    *,
+    jobs: int,
+    checks: bool = True,
+    ledgers: Mapping[str, Path] | None = None,
+    holds: Callable[[], bool] = lambda: False,
 ) -> Iterator[Outcome | Progress]:
     """Yield an Outcome as each step ends, with Progress in seconds of sound in between; the order is that
-    of finishing. ledgers are the files, by the targets' slugs, in which results are noted as they land.
+    of finishing. ledgers are the files, by the targets' slugs, in which results are noted as they land. While
+    holds says so, no source is begun.
 
     Closing the iterator, or an exception thrown into it, stops the work: finished results stay,
     what is begun vanishes.
@@ -84,7 +90,7 @@ def run_steps(
         landings = Landings(Path(stack.enter_context(TemporaryDirectory(prefix="rumbrel-"))))
         work = partial(_work, checks=checks, ledgers=ledgers or {}, landings=landings)
         lost = partial(_lost, landings=landings)
-        crew = stack.enter_context(Crew(work, groups, jobs=jobs, lost=lost, before_again=_sweep))
+        crew = stack.enter_context(Crew(work, groups, jobs=jobs, lost=lost, before_again=_sweep, holds=holds))
         for event in crew.results():
             if event is not None:
                 finished += len(event.result)

@@ -173,16 +173,22 @@ def _lists(
 
 
 def measure_plan(
-    plan: ConvertPlan, *, jobs: int, inspect: Inspect = inspect_file, report: Report = no_report
+    plan: ConvertPlan,
+    *,
+    jobs: int,
+    inspect: Inspect = inspect_file,
+    report: Report = no_report,
+    holds: Callable[[], bool] = lambda: False,
 ) -> ConvertPlan:
     """The plan with the gains and cuts that its targets ask for. Every track is measured once for each
-    number of channels its results have, whole albums also where only some of their tracks are to be made."""
+    number of channels its results have, whole albums also where only some of their tracks are to be made; none is
+    begun while holds says so."""
     wanting = [part for part in plan.parts if part.needs_measuring]
     members = {part.target.slug: _members(part, inspect) for part in wanting}
     requests = [(step.source, step.heard_channels) for steps in members.values() for step in steps]
     if not requests:
         return plan
-    measured = measure_all(requests, jobs=jobs, report=report)
+    measured = measure_all(requests, jobs=jobs, report=report, holds=holds)
 
     def with_levels(part: TargetPlan) -> TargetPlan:
         if part.target.slug not in members:
@@ -216,18 +222,19 @@ def run_plan(
     *,
     jobs: int,
     ledger: Callable[[Path], ResultLedger | None] = lambda folder: None,
+    holds: Callable[[], bool] = lambda: False,
 ) -> Generator[Outcome | Progress | WrittenList, None, None]:
     """Carry out every step, each source decoded once for all its targets; then the lists of what is there.
 
     Finished results are noted in the ledger as they land. Closing the iterator stops the work: what is
-    finished stays, what was begun vanishes; the lists then hold what is there.
+    finished stays, what was begun vanishes; the lists then hold what is there. While holds says so, nothing new begins.
     """
     outcomes: list[Outcome] = []
     ledgers = {part.target.slug: ledger(part.destination) for part in plan.parts}
     for part in plan.parts:
         part.sweep()
     try:
-        for event in _run_steps(plan.steps, ledgers, jobs=jobs):
+        for event in _run_steps(plan.steps, ledgers, jobs=jobs, holds=holds):
             if isinstance(event, Outcome):
                 outcomes.append(event)
             yield event
@@ -239,7 +246,7 @@ def run_plan(
 
 
 def _run_steps(
-    steps: Sequence[Step], ledgers: Mapping[str, ResultLedger | None], *, jobs: int
+    steps: Sequence[Step], ledgers: Mapping[str, ResultLedger | None], *, jobs: int, holds: Callable[[], bool]
 ) -> Iterator[Outcome | Progress]:
     """What an interrupted run had put into place is told first, and not made again."""
     rest = []
@@ -250,7 +257,7 @@ def _run_steps(
         else:
             yield landed
     files = {slug: known.path for slug, known in ledgers.items() if known is not None}
-    yield from run_steps(rest, jobs=jobs, ledgers=files)
+    yield from run_steps(rest, jobs=jobs, ledgers=files, holds=holds)
 
 
 def written_lists(

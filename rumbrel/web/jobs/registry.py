@@ -34,7 +34,7 @@ class JobKind:
     """run carries out the work on a subject, reports at its desk and returns a sentence about the result.
 
     address is the page of the subject. continues says that stopped work goes on where it was, in_turn that only one
-    of the kind is carried out at a time, and pauses that its work holds at Desk.hold where it is asked to. ended is
+    of the kind is carried out at a time, and pauses that its work begins nothing new while Desk.holding says so. ended is
     told, in the transaction that ends the job, how it ends; also when its worker died and it cannot go on.
     """
 

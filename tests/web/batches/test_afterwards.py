@@ -10,15 +10,15 @@ from unittest import mock
 from django.urls import reverse
 from django.utils import timezone
 
-from rumbrel.core.errors import Cancelled
 from rumbrel.core.targets import find_target
+from rumbrel.core.workflows.convert import run_plan
 from rumbrel.web.batches.models import Batch, Item, KeptInStep
 from rumbrel.web.batches.services import keep_what_is_due, start_batch
 from rumbrel.web.batches.wishes import BatchWish
 from rumbrel.web.collection.models import SourceFolder, Track
 from rumbrel.web.collection.queries import pulled_ids
 from rumbrel.web.jobs.models import Job
-from rumbrel.web.jobs.services import pause_job, put_first, run_next, stop_job, unpause_job
+from rumbrel.web.jobs.services import pause_job, put_first, run_next, unpause_job
 from rumbrel.web.playlists.models import Playlist
 from rumbrel.web.targets.models import SpecCheck
 from tests.signals import music, write_sound
@@ -310,38 +310,34 @@ class TurnTests(EndedCase):
 
         return mock.patch.dict(registry._KINDS, {"batch": replace(registry.kind_for("batch"), run=run)})
 
-    def test_paused_it_begins_nothing_and_goes_on_or_stops_from_there(self) -> None:
+    def test_paused_it_begins_nothing_yet_what_is_finished_shows_and_then_it_goes_on(self) -> None:
         batch = self.batch_of("car-mp3")
-        naps: list[str] = []
+        seen: list[tuple[str, int, int]] = []
 
-        def nap(seconds: float) -> None:
-            naps.append(Job.objects.get(pk=batch.job_id).shown_state)
-            if len(naps) == 3:
-                unpause_job(job=batch.job)
+        def one_by_one(plan, *, jobs, ledger, holds):  # type: ignore[no-untyped-def]
+            asked = []
 
-        def held(desk, batch_id):  # type: ignore[no-untyped-def]
-            self.assertTrue(pause_job(job=batch.job))
-            desk.hold()
-            return "went on"
+            def paused_at_the_second() -> bool:
+                asked.append(1)
+                if len(asked) == 2:
+                    self.assertTrue(pause_job(job=batch.job))
+                return holds()
 
-        with self.kind_run(held), mock.patch("rumbrel.web.jobs.services.run_job.time.sleep", nap):
-            self.work()
+            for event in run_plan(plan, jobs=1, ledger=ledger, holds=paused_at_the_second):
+                yield event
+                job = Job.objects.get(pk=batch.job_id)
+                done, waiting = (batch.items.filter(state=state).count() for state in ("done", "waiting"))
+                seen.append((job.shown_state, done, waiting))
+                if seen[-4:] == [("paused", 1, 1)] * 4:
+                    unpause_job(job=batch.job)
+
+        with mock.patch("rumbrel.web.batches.services.run_batch.run_plan", one_by_one):
+            with mock.patch("rumbrel.web.jobs.services.run_job.SECONDS_BETWEEN_NOTES", 0):
+                self.work()
         batch.job.refresh_from_db()
-        self.assertEqual((batch.job.message, naps), ("went on", ["paused"] * 3))
+        self.assertEqual((batch.job.state, seen[-1][1:]), ("done", (2, 0)))
+        self.assertIn(("paused", 1, 1), seen, "the finished file shows while nothing is begun")
         self.assertFalse(pause_job(job=batch.job), "it has ended")
-        again = self.batch_of("car-mp3")
-
-        def stopped(desk, batch_id):  # type: ignore[no-untyped-def]
-            pause_job(job=again.job)
-            with mock.patch("rumbrel.web.jobs.services.run_job.time.sleep", lambda seconds: stop_job(job=again.job)):
-                with self.assertRaises(Cancelled):
-                    desk.hold()
-            raise Cancelled("Stopped.")
-
-        with self.kind_run(stopped):
-            self.work()
-        again.job.refresh_from_db()
-        self.assertEqual((again.job.state, again.job.paused), ("stopped", False))
 
     def test_the_buttons_of_each_state(self) -> None:
         batch = self.batch_of("car-mp3")

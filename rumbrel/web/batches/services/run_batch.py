@@ -137,7 +137,7 @@ def _measured(batch: Batch, wish: BatchWish, steps: dict[int, Step], desk: Desk)
     """The steps with the levels that the target asks for, kept so that nothing is measured twice."""
     plan = _plan_of(wish, steps.values())
     if any(part.needs_measuring for part in plan.parts):
-        settled = measure_plan(plan, jobs=default_jobs(), report=desk.report).steps
+        settled = measure_plan(plan, jobs=default_jobs(), report=desk.report, holds=desk.holding).steps
         changed = {
             number: after for (number, before), after in zip(steps.items(), settled, strict=True) if after != before
         }
@@ -157,8 +157,7 @@ def _run(batch: Batch, wish: BatchWish, steps: Sequence[Step], numbers: dict[str
     plan, speeds = _plan_of(wish, steps), SpeedNotes()
     before = batch.items.filter(works=True).exclude(state=Item.State.WAITING).aggregate(n=Count("pk"), s=Sum("seconds"))
     noted = 0.0
-    for event in run_plan(plan, jobs=default_jobs(), ledger=ledger_for):
-        desk.hold()
+    for event in run_plan(plan, jobs=default_jobs(), ledger=ledger_for, holds=desk.holding):
         if isinstance(event, Outcome):
             _keep(batch.pk, numbers, event)
             speeds.take(event)

@@ -40,6 +40,8 @@ class Desk:
     job_id: int
     worker: str
     report: Throttle = field(init=False)
+    _held: bool = field(init=False, default=False)
+    _looked: float = field(init=False, default=0.0)
 
     def __post_init__(self) -> None:
         self.report = Throttle(self._note, every_seconds=SECONDS_BETWEEN_NOTES)
@@ -64,11 +66,12 @@ class Desk:
         if not mine.exists():
             raise Cancelled(_STOPPED)
 
-    def hold(self) -> None:
-        """Wait while the job is paused. Raises Cancelled as check does."""
-        while Job.objects.filter(pk=self.job_id, paused=True).exists():
-            self.check()
-            time.sleep(SECONDS_BETWEEN_NOTES)
+    def holding(self) -> bool:
+        """Whether the job is paused, so that nothing new is to begin; asked of the database a few times a second."""
+        if not self._looked or time.monotonic() - self._looked >= SECONDS_BETWEEN_NOTES:
+            self._held = Job.objects.filter(pk=self.job_id, paused=True).exists()
+            self._looked = time.monotonic()
+        return self._held
 
 
 @contextmanager
