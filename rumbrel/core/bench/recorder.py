@@ -1,5 +1,6 @@
 """The stand-in recorder: takes a layout through the steps of a real write and leaves an image."""
 
+from bisect import bisect_right
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -17,7 +18,48 @@ from rumbrel.core.progress import Progress, Report, Unit
 
 from .blanks import Blank, BlankState
 
-__all__ = ["RecorderReport", "RecorderStep", "StandInRecorder", "steps_of"]
+__all__ = [
+    "RECORDERS",
+    "RecorderKind",
+    "RecorderReport",
+    "RecorderStep",
+    "StandInRecorder",
+    "TrayOpened",
+    "recorder_for",
+    "steps_of",
+]
+
+
+class TrayOpened(DiscError):
+    """The tray was opened while the laser was on."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RecorderKind:
+    """A stand-in recorder: it writes no faster than fastest, and tries beforehand where tests says so."""
+
+    key: str
+    label: str
+    fastest: int
+    tests: bool = True
+
+    def speeds_for(self, medium: Medium) -> tuple[int, ...]:
+        """The speeds at which it writes a medium."""
+        return tuple(speed for speed in medium.speeds if speed <= self.fastest)
+
+
+RECORDERS: tuple[RecorderKind, ...] = (
+    RecorderKind(key="quick", label="quick recorder, up to 48x", fastest=48),
+    RecorderKind(key="old", label="old recorder, up to 8x, without test write", fastest=8, tests=False),
+)
+
+
+def recorder_for(key: str) -> RecorderKind:
+    """The recorder of a key. Raises DiscError naming those there are."""
+    for kind in RECORDERS:
+        if kind.key == key:
+            return kind
+    raise DiscError(f"There is no recorder '{key}'. There are: {', '.join(kind.key for kind in RECORDERS)}.")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -34,6 +76,7 @@ def steps_of(
     """The steps of a write at a speed; a trial goes through the same with the laser off."""
     sound = layout.total_sectors / (SECTORS_PER_SECOND * speed)
     steps = [
+        RecorderStep(name="making ready", seconds=0.0),
         RecorderStep(name="lead-in", seconds=LEAD_IN_SECONDS / speed),
         RecorderStep(name="writing", seconds=sound),
         RecorderStep(name="lead-out", seconds=LEAD_OUT_SECONDS / speed),
@@ -103,18 +146,18 @@ class StandInRecorder:
         DecodeError or Cancelled; whatever is raised once the laser is on spoils the disc."""
         disc = blank or Blank(medium=layout.medium)
         self._check(disc, layout.medium)
-        total = max(1, layout.total_sectors)
-        paced = _Paced(self.pace, self.speed, report, total)
+        paced = _Paced(self.pace, self.speed, report, layout)
         verdicts: list[TrackVerdict] = []
 
         def proved(written: DiscImage) -> bool:
+            paced.burn(layout)
             if image_format == "bin":
-                self._spoil(layout, written)
+                self._spoil(layout, written, disc)
                 verdicts.extend(read_back(written, report=paced.reading))
             return all(verdict.equal for verdict in verdicts)
 
         image = write_image(
-            layout, folder, name, text=text, image_format=image_format, report=paced.writing, prove=proved,
+            layout, folder, name, text=text, image_format=image_format, report=paced.making_ready, prove=proved,
             replaces=replaces,
         )  # fmt: skip
         seconds = sum(step.seconds for step in steps_of(layout, self.speed, reads_back=False))
@@ -128,11 +171,12 @@ class StandInRecorder:
         """The whole way with the laser off: every source is decoded, nothing is written or spoiled."""
         disc = blank or Blank(medium=layout.medium)
         self._check(disc, layout.medium)
-        total, done = max(1, layout.total_sectors), 0
-        paced = _Paced(self.pace, self.speed, report, total)
+        done = 0
+        paced = _Paced(self.pace, self.speed, report, layout, trial=True)
         for part in disc_stream(layout):
             done += len(part.block) * 4
-            paced.trying(done // BYTES_PER_SECTOR)
+            paced.making_ready(Progress(done=done // BYTES_PER_SECTOR, total=paced.total, unit=Unit.SECTORS))
+        paced.burn(layout)
         seconds = sum(step.seconds for step in steps_of(layout, self.speed, trial=True))
         return RecorderReport(image=None, verdicts=(), simulated_seconds=seconds, blank=disc)
 
@@ -144,11 +188,13 @@ class StandInRecorder:
             speeds = ", ".join(f"{speed}x" for speed in disc.medium.speeds)
             raise DiscError(f"The {disc.medium.label} is rated for {speeds}, not for {self.speed}x.")
 
-    def _spoil(self, layout: DiscLayout, image: DiscImage) -> None:
-        """Above the safe speed, a sector may come out wrong: more often the faster, decided by the seed."""
+    def _spoil(self, layout: DiscLayout, image: DiscImage, disc: Blank) -> None:
+        """Above the safe speed, a sector may come out wrong: more often the faster, decided by the seed. Above the
+        speed at which a bad blank fails, one does."""
         excess = self.speed / layout.medium.safe_speed - 1
         random = np.random.default_rng([self.seed, self.speed])
-        if excess <= 0 or random.random() >= min(0.9, 0.5 * excess) or not self.seed:
+        unlucky = excess > 0 and bool(self.seed) and random.random() < min(0.9, 0.5 * excess)
+        if not (unlucky or (disc.fails_above is not None and self.speed > disc.fails_above)):
             return
         sector = int(random.integers(layout.tracks[0].start_sector, layout.total_sectors))
         try:
@@ -160,23 +206,71 @@ class StandInRecorder:
 
 
 class _Paced:
-    """Passes progress on, and takes its time where a real pace is wanted."""
+    """Passes progress on, and takes its time where a real pace is wanted. parts of the progress are the track that
+    the work is at, by its number, with the share done of it."""
 
-    def __init__(self, pace: Callable[[float], None] | None, speed: int, report: Report, total: int) -> None:
-        self._pace, self._speed, self._report, self._total = pace, speed, report, total
+    def __init__(
+        self,
+        pace: Callable[[float], None] | None,
+        speed: int,
+        report: Report,
+        layout: DiscLayout,
+        *,
+        trial: bool = False,
+    ) -> None:
+        self._pace, self._speed, self._report = pace, speed, report
+        self.total = max(1, layout.total_sectors)
+        self._tracks = layout.tracks
+        self._starts = [track.start_sector - track.gap_sectors for track in layout.tracks]
+        self._shares = _TRIAL_SHARES if trial else _SHARES
         self._done = 0
 
-    def _take(self, name: str, done: int, share: float) -> None:
-        self._report(Progress(done=share * self._total, total=self._total, unit=Unit.SECTORS, step=name))
-        if self._pace is not None and done > self._done:
-            self._pace((done - self._done) / (SECTORS_PER_SECOND * self._speed))
-        self._done = done
+    def _take(self, name: str, done: int) -> None:
+        """At a sector of a step."""
+        first, last = self._shares[name]
+        share = first + (last - first) * min(1.0, done / self.total)
+        at = max(0, bisect_right(self._starts, done) - 1)
+        track = self._tracks[at]
+        within = min(1.0, max(0.0, (done - track.start_sector) / max(1, track.sectors)))
+        self._report(
+            Progress(
+                done=share * self.total, total=self.total, unit=Unit.SECTORS, step=name,
+                parts=((track.number, within),) if last > first else (),
+            )
+        )  # fmt: skip
 
-    def writing(self, progress: Progress) -> None:
-        self._take("writing", int(progress.done), 0.8 * progress.share)
+    def _wait(self, seconds: float) -> None:
+        if self._pace is not None:
+            self._pace(seconds)
+
+    def making_ready(self, progress: Progress) -> None:
+        self._take("making ready", int(progress.done))
+
+    def burn(self, layout: DiscLayout) -> None:
+        """The laser's way over the disc. Whatever its report raises ends it there."""
+        for step, seconds in (("lead-in", LEAD_IN_SECONDS), ("writing", 0), ("lead-out", LEAD_OUT_SECONDS)):
+            self._take(step, 0)
+            self._wait(seconds / self._speed)
+            if step != "writing":
+                continue
+            for at in range(0, layout.total_sectors, _BURN_SECTORS):
+                self._take(step, at)
+                self._wait(min(_BURN_SECTORS, layout.total_sectors - at) / (SECTORS_PER_SECOND * self._speed))
+        if "closing" in self._shares:
+            self._take("closing", self.total)
+            self._wait(CLOSING_SECONDS)
 
     def reading(self, progress: Progress) -> None:
-        self._take("reading back", int(progress.done), 0.8 + 0.2 * progress.share)
+        done = int(progress.done)
+        self._take("reading back", done)
+        self._wait(max(0, done - self._done) / (SECTORS_PER_SECOND * self._speed))
+        self._done = done
 
-    def trying(self, done: int) -> None:
-        self._take("test write", done, done / self._total)
+
+_BURN_SECTORS = 750
+_SHARES = {
+    "making ready": (0.0, 0.4), "lead-in": (0.4, 0.4), "writing": (0.4, 0.7), "lead-out": (0.7, 0.7),
+    "closing": (0.7, 0.7), "reading back": (0.7, 1.0),
+}  # fmt: skip
+"""Which part of the whole work each step is."""
+_TRIAL_SHARES = {"making ready": (0.0, 0.6), "lead-in": (0.6, 0.6), "writing": (0.6, 1.0), "lead-out": (1.0, 1.0)}

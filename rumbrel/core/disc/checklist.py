@@ -1,7 +1,7 @@
 """A layout against the standard and the habits of the trade, line by line."""
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
 from rumbrel.core.errors import DiscError
@@ -10,7 +10,7 @@ from rumbrel.core.verdict import Verdict
 from .codes import parse_isrc, parse_product_code
 from .layout import DiscLayout
 from .red_book import FIRST_PAUSE_SECTORS, MAX_TRACKS, MIN_TRACK_SECTORS, SECTORS_PER_SECOND, format_msf
-from .text import DiscText, TextTooLong, encode_packs
+from .text import DiscText, TextTooLong, encode_packs, with_right_codes
 
 __all__ = ["Finding", "checklist", "first_failure"]
 
@@ -182,13 +182,8 @@ def _found_again(layout: DiscLayout) -> Finding | None:
 def _text(text: DiscText) -> Finding:
     """Length and characters alone; codes have lines of their own, so here they are left out of the packs
     where they are wrong."""
-    right = replace(
-        text,
-        product_code=_right(parse_product_code, text.product_code),
-        tracks=tuple(replace(track, isrc=_right(parse_isrc, track.isrc)) for track in text.tracks),
-    )
     try:
-        packs, replaced = encode_packs(right)
+        packs, replaced = encode_packs(with_right_codes(text))
     except TextTooLong as error:
         return _finding("text", False, str(error).rstrip("."))
     if replaced:
@@ -199,13 +194,6 @@ def _text(text: DiscText) -> Finding:
             Verdict.DOUBTFUL,
         )
     return _finding("text", True, f"CD-Text takes {len(packs) // 18} of 256 packs")
-
-
-def _right(parse: Callable[[str], str], code: str) -> str:
-    try:
-        return parse(code) if code else ""
-    except DiscError:
-        return ""
 
 
 def _product_code(text: DiscText) -> Finding:

@@ -16,7 +16,7 @@ from rumbrel.core.progress import Progress, Report, Unit, no_report
 from .image import check_untouched
 from .media import Medium
 
-__all__ = ["DataFile", "write_data_disc"]
+__all__ = ["DataFile", "FileVerdict", "data_sectors", "read_back_data", "write_data_disc"]
 
 _SECTOR_BYTES = 2048
 
@@ -28,6 +28,32 @@ class DataFile:
     path: Path
     folder: str
     name: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FileVerdict:
+    """Whether a file reads back from the disc byte for byte; name is the one it has there."""
+
+    name: str
+    size_bytes: int
+    equal: bool
+
+
+_HEAD_SECTORS = 32
+"""The system area, the descriptors, the path tables and the two root folders (ECMA-119, 6.2 and 8; Joliet)."""
+_NAME_BYTES = 128 + 34 + 46
+"""What a file's two entries take at most: a Joliet name of 64 characters, a short name, and what stands around them."""
+
+
+def data_sectors(files: Sequence[tuple[str, int]]) -> int:
+    """Sectors of 2,048 bytes that a disc of files, each its folder and its bytes, takes, rounded up where its tables
+    are concerned."""
+    folders = {folder for folder, _ in files if folder}
+    names = -(-(len(files) + 2 * len(folders) + 1) * _NAME_BYTES // _SECTOR_BYTES)
+    lists = -(-len(files) * _NAME_BYTES // _SECTOR_BYTES) + 1 + len(folders)
+    return (
+        _HEAD_SECTORS + 4 * len(folders) + 2 * names + 2 * lists + sum(-(-size // _SECTOR_BYTES) for _, size in files)
+    )
 
 
 class _Names:
@@ -67,10 +93,13 @@ def write_data_disc(
     medium: Medium,
     replaces: bool = False,
     report: Report = no_report,
-) -> Path:
+    prove: Callable[[Path, Sequence[tuple[str, Path]]], bool] = lambda path, names: True,
+) -> Path | None:
     """Write NAME.iso with its files in the order given and a list for each folder and for all.
 
-    Raises DiscError when it does not fit or a file is missing, OutputError for the destination.
+    prove is shown the image, with the name that each file has on it, before the image has its own, and says whether
+    it may have it: None where it may not. Raises DiscError when it does not fit or a file is missing, OutputError for
+    the destination.
     """
     total = sum(-(-_size(file.path) // _SECTOR_BYTES) * _SECTOR_BYTES for file in files)
     if total > medium.data_bytes:
@@ -87,13 +116,46 @@ def write_data_disc(
     try:
         with working_file(result) as working, output_errors(folder):
             iso.new(interchange_level=1, joliet=3, vol_ident=_volume_name(name))
-            _add_files(iso, files)
+            names = _add_files(iso, files)
             iso.write(str(working), progress_cb=_told(report))
             iso.close()
+            if working.stat().st_size > medium.data_bytes:
+                raise DiscError(
+                    f"With its folders and lists the disc is too full for the {medium.label}. Leave a file out."
+                )
+            if not prove(working, names):
+                return None
             move_into_place(working, result, replaces=replaces)
     except pycdlib.pycdlibexception.PyCdlibException as error:
         raise DiscError(f"The data disc cannot be made: {error}.") from error
     return result
+
+
+def read_back_data(
+    image: Path, names: Sequence[tuple[str, Path]], *, report: Report = no_report
+) -> tuple[FileVerdict, ...]:
+    """Read every file through the disc's own tables and compare it with its source. Raises DiscError."""
+    iso, verdicts = pycdlib.PyCdlib(), []
+    total, done = sum(_size(path) for _, path in names), 0
+    try:
+        iso.open(str(image))
+        for name, path in names:
+            size = _size(path)
+            with iso.open_file_from_iso(joliet_path=f"/{name}") as there, path.open("rb") as source:
+                equal = True
+                while equal and (piece := source.read(_READ_BYTES)):
+                    equal = there.read(len(piece)) == piece
+                    done += len(piece)
+                    report(Progress(done=done, total=total, unit=Unit.BYTES, step="reading back"))
+                equal = equal and not there.read(1)
+            verdicts.append(FileVerdict(name=name, size_bytes=size, equal=equal))
+        iso.close()
+    except (pycdlib.pycdlibexception.PyCdlibException, OSError) as error:
+        raise DiscError(f"The data disc cannot be read back: {error}.") from error
+    return tuple(verdicts)
+
+
+_READ_BYTES = 1 << 18
 
 
 def _told(report: Report) -> Callable[[int, int, object], None]:
@@ -112,7 +174,9 @@ def _volume_name(name: str) -> str:
     return letters[:16] or "DISC"
 
 
-def _add_files(iso: pycdlib.PyCdlib, files: Sequence[DataFile]) -> None:
+def _add_files(iso: pycdlib.PyCdlib, files: Sequence[DataFile]) -> list[tuple[str, Path]]:
+    """Returns the name that each file has on the disc, with its source."""
+    given: list[tuple[str, Path]] = []
     names = _Names()
     folders: dict[str, tuple[str, str]] = {"": ("", "")}
     lists: dict[str, list[str]] = {}
@@ -130,11 +194,14 @@ def _add_files(iso: pycdlib.PyCdlib, files: Sequence[DataFile]) -> None:
             str(file.path), f"{f'/{plain_folder}' if plain_folder else ''}/{plain}{dot};1",
             joliet_path=f"{f'/{joliet_folder}' if joliet_folder else ''}/{joliet}",
         )  # fmt: skip
-        lists.setdefault("", []).append(f"{joliet_folder}/{joliet}" if joliet_folder else joliet)
+        whole = f"{joliet_folder}/{joliet}" if joliet_folder else joliet
+        given.append((whole, file.path))
+        lists.setdefault("", []).append(whole)
         if joliet_folder:
             lists.setdefault(file.folder, []).append(joliet)
     for list_folder, lines in lists.items():
         _add_list(iso, names, folders[list_folder], lines)
+    return given
 
 
 def _add_list(iso: pycdlib.PyCdlib, names: _Names, folder: tuple[str, str], lines: list[str]) -> None:

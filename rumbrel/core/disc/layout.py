@@ -187,7 +187,7 @@ def _runs(programmes: Sequence[Programme]) -> list[list[Programme]]:
         if runs and programme.runs_on:
             runs[-1].append(programme)
         else:
-            runs.append([replace(programme, runs_on=False)])
+            runs.append([replace(programme, runs_on=False) if programme.runs_on else programme])
     return runs
 
 

@@ -3,7 +3,7 @@
 import binascii
 import tomllib
 import unicodedata
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -12,7 +12,20 @@ from rumbrel.core.errors import DiscError
 from .codes import parse_isrc, parse_product_code
 from .layout import DiscLayout
 
-__all__ = ["DiscText", "TextTooLong", "TrackText", "decode_packs", "encode_packs", "read_text", "text_of"]
+__all__ = [
+    "MOST_PACKS",
+    "DiscText",
+    "TextTooLong",
+    "TextUse",
+    "TrackText",
+    "as_coded",
+    "decode_packs",
+    "encode_packs",
+    "read_text",
+    "text_of",
+    "text_use",
+    "with_right_codes",
+]
 
 PACK_BYTES = 18
 MOST_PACKS = 256
@@ -128,16 +141,75 @@ def _latin(text: str) -> tuple[bytes, set[str]]:
     return b"".join(out), lacking
 
 
+def as_coded(text: str) -> str:
+    """A text as a player shows it: with the nearest characters for those that the code lacks."""
+    return _latin(text)[0].decode("latin-1")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TextUse:
+    """packs of the 256 that a CD-Text takes, of these each kind of text, and (character, what it becomes) of those
+    that the code cannot hold."""
+
+    packs: int
+    by_kind: tuple[tuple[str, int], ...]
+    replaced: tuple[tuple[str, str], ...]
+
+    @property
+    def longest_kind(self) -> str:
+        """The kind that takes most."""
+        return max(self.by_kind, key=lambda part: part[1])[0] if self.by_kind else ""
+
+
+_KIND_NAMES = {kind: f"{name}s" for name, kind in _KINDS.items()} | {
+    _DISC_ID: "disc id", _GENRE: "genre", _CODES: "codes", _SIZES: "sizes",
+}  # fmt: skip
+
+
+def text_use(text: DiscText) -> TextUse:
+    """What a CD-Text takes, also one that is too long. Wrong codes count as none."""
+    packs, counts, lacking = _packs_of(with_right_codes(text))
+    return TextUse(
+        packs=len(packs),
+        by_kind=tuple((_KIND_NAMES[kind], count) for kind, count in counts.items()),
+        replaced=tuple((sign, as_coded(sign)) for sign in sorted(lacking)),
+    )
+
+
+def with_right_codes(text: DiscText) -> DiscText:
+    """The same without the codes that are none."""
+    return replace(
+        text,
+        product_code=_right(parse_product_code, text.product_code),
+        tracks=tuple(replace(track, isrc=_right(parse_isrc, track.isrc)) for track in text.tracks),
+    )
+
+
+def _right(parse: Callable[[str], str], code: str) -> str:
+    try:
+        return parse(code) if code else ""
+    except DiscError:
+        return ""
+
+
 def encode_packs(text: DiscText) -> tuple[bytes, str]:
     """(packs of block 0, characters that were replaced). Raises TextTooLong naming what to shorten, and
     DiscError for a wrong code."""
+    packs, _, lacking = _packs_of(text)
+    if len(packs) > MOST_PACKS:
+        raise TextTooLong(_too_long(text, len(packs)))
+    return b"".join(pack + _checksum(pack) for pack in packs), "".join(sorted(lacking))
+
+
+def _packs_of(text: DiscText) -> tuple[list[bytes], dict[int, int], set[str]]:
+    """(packs without their checksums, how many of each kind, characters that the code lacks)."""
     lacking: set[str] = set()
     packs: list[bytes] = []
     counts: dict[int, int] = {}
 
     def add(kind: int, chunks: list[tuple[int, int, bytes]]) -> None:
         for track, position, chunk in chunks:
-            head = bytes([kind, track, len(packs) & 0xFF, min(15, position)])
+            head = bytes([kind, min(255, track), len(packs) & 0xFF, min(15, position)])
             packs.append(head + chunk)
         counts[kind] = len(chunks)
 
@@ -160,9 +232,7 @@ def encode_packs(text: DiscText) -> tuple[bytes, str]:
     if any(codes):
         add(_CODES, list(_chunks([code.encode("ascii") for code in codes], tabs=False)))
     _add_sizes(packs, counts, len(text.tracks))
-    if len(packs) > MOST_PACKS:
-        raise TextTooLong(_too_long(text, len(packs)))
-    return b"".join(pack + _checksum(pack) for pack in packs), "".join(sorted(lacking))
+    return packs, {**counts, _SIZES: 3}, lacking
 
 
 def _checksum(pack: bytes) -> bytes:
@@ -196,7 +266,7 @@ def _add_sizes(packs: list[bytes], counts: dict[int, int], tracks: int) -> None:
     counts = {**counts, _SIZES: 3}
     by_kind = bytes(min(255, counts.get(kind, 0)) for kind in range(0x80, 0x90))
     last = bytes([min(255, len(packs) + 2)]) + bytes(7)
-    body = bytes([_ISO_8859_1, 1, tracks, 0]) + by_kind + last + bytes([_ENGLISH]) + bytes(7)
+    body = bytes([_ISO_8859_1, 1, min(255, tracks), 0]) + by_kind + last + bytes([_ENGLISH]) + bytes(7)
     for number in range(3):
         packs.append(bytes([_SIZES, number, len(packs) & 0xFF, 0]) + body[number * 12 : number * 12 + 12])
 

@@ -7,12 +7,15 @@ import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import Any, Protocol
 
+from rumbrel.core.bench.blanks import Blank
 from rumbrel.core.bench.recorder import RecorderReport, StandInRecorder
 from rumbrel.core.conversion.levelling import Measured, gain_for, measure_all
 from rumbrel.core.disc.checklist import Finding, checklist
 from rumbrel.core.disc.cue_sheet import CueSheet, CueTrack, read_cue_file
 from rumbrel.core.disc.data_disc import DataFile
+from rumbrel.core.disc.design import LONGEST_GAP_SECONDS, checked_gap
 from rumbrel.core.disc.fitting import Offer, fill_from_pool, offers
 from rumbrel.core.disc.image import check_untouched, image_paths
 from rumbrel.core.disc.joins import joined
@@ -48,18 +51,20 @@ __all__ = [
     "free_name",
     "gather_programmes",
     "measure_programmes",
+    "measured_state",
     "plan_disc",
     "programme_of",
     "write_plan",
 ]
 
 Inspect = Callable[[Path], Facts]
-LONGEST_GAP_SECONDS = 60
+_DISC_FIELDS = frozenset(("performer", "songwriter", "composer", "arranger", "message"))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DiscWish:
-    """What a disc is to be, beside its tracks. gap_sectors goes between tracks without one of their own."""
+    """What a disc is to be, beside its tracks. gap_sectors goes between tracks without one of their own. texts are the
+    disc's own by their names in the CD-Text, over what its tracks have in common."""
 
     medium: Medium = field(default_factory=lambda: medium_for("80"))
     gap_sectors: int = 2 * SECTORS_PER_SECOND
@@ -67,13 +72,27 @@ class DiscWish:
     hidden: Programme | None = None
     text_file: Path | None = None
     title: str = ""
+    texts: Mapping[str, str] = field(default_factory=dict)
+    genre_code: int = 0
+
+    def lay_out(self, programmes: Sequence[Programme]) -> DiscLayout:
+        return lay_out(
+            programmes, gap_sectors=self.gap_sectors, medium=self.medium,
+            first_pause_sectors=self.first_pause_sectors, hidden=self.hidden,
+        )  # fmt: skip
+
+    def text(self, layout: DiscLayout) -> DiscText:
+        """What the disc says of itself."""
+        of_tags = text_of(layout, title=self.title)
+        own: dict[str, Any] = {name: text for name, text in self.texts.items() if name in _DISC_FIELDS}
+        more: dict[str, Any] = {name: text for name, text in self.texts.items() if name not in _DISC_FIELDS}
+        said = replace(of_tags, disc=replace(of_tags.disc, **own), genre_code=self.genre_code, **more)
+        return said if self.text_file is None else read_text(self.text_file, said)
 
     def check(self) -> "DiscWish":
         """The same. Raises DiscError for a gap or a first pause that no disc has."""
         longest = LONGEST_GAP_SECONDS * SECTORS_PER_SECOND
-        if not 0 <= self.gap_sectors <= longest:
-            seconds = self.gap_sectors / SECTORS_PER_SECOND
-            raise DiscError(f"A gap lasts 0 to {LONGEST_GAP_SECONDS} s, not {seconds:g} s.")
+        checked_gap(self.gap_sectors)
         if not FIRST_PAUSE_SECTORS <= self.first_pause_sectors <= longest:
             seconds = self.first_pause_sectors / SECTORS_PER_SECOND
             raise DiscError(f"A first pause lasts 2 to {LONGEST_GAP_SECONDS} s, not {seconds:g} s.")
@@ -235,10 +254,11 @@ def measure_programmes(
 
 
 def _levelled(programme: Programme, found: Measured, gain_db: float) -> Programme:
-    return replace(programme, gain_db=gain_db, state=_state(found, gain_db))
+    return replace(programme, gain_db=gain_db, state=measured_state(found, gain_db))
 
 
-def _state(found: Measured, gain_db: float) -> str:
+def measured_state(found: Measured, gain_db: float) -> str:
+    """What measuring found of a track, as it goes onto the disc with a gain: "", "silent", "mono" or "clipped"."""
     if found.level.sample_peak_dbfs + gain_db > 0:
         return "clipped"
     if found.state.channels is ChannelState.SILENT:
@@ -256,16 +276,8 @@ def plan_disc(
     runs_on: bool = False,
 ) -> DiscPlan:
     """Lay out and judge. runs_on looks for neighbours that are one recording, which opens their files."""
-    layout = lay_out(
-        joined(list(programmes)) if runs_on else programmes,
-        gap_sectors=wish.gap_sectors,
-        medium=wish.medium,
-        first_pause_sectors=wish.first_pause_sectors,
-        hidden=wish.hidden,
-    )
-    text = text_of(layout, title=wish.title)
-    if wish.text_file is not None:
-        text = read_text(wish.text_file, text)
+    layout = wish.lay_out(joined(list(programmes)) if runs_on else programmes)
+    text = wish.text(layout)
     return DiscPlan(
         layout=layout,
         text=text,
@@ -283,8 +295,19 @@ def _trimmed_sectors(layout: DiscLayout, seconds: Mapping[str, float] | None) ->
     ]
 
 
+class Writable(Protocol):
+    """A disc that was laid out and judged."""
+
+    @property
+    def layout(self) -> DiscLayout: ...
+    @property
+    def text(self) -> DiscText: ...
+    @property
+    def failed(self) -> Finding | None: ...
+
+
 def write_plan(
-    plan: DiscPlan,
+    plan: Writable,
     folder: Path,
     name: str,
     *,
@@ -292,6 +315,7 @@ def write_plan(
     image_format: str = "bin",
     replaces: bool = False,
     untouched: Sequence[Path] = (),
+    blank: Blank | None = None,
     report: Report = no_report,
 ) -> RecorderReport:
     """Write on the stand-in recorder and read back. Raises DiscError when the plan may not be written, or when
@@ -301,7 +325,7 @@ def write_plan(
     check_untouched(image_paths(folder, name, image_format), untouched)
     recorder = StandInRecorder(speed=speed)
     return recorder.write(
-        plan.layout, folder, name, report, text=plan.text, image_format=image_format, replaces=replaces
+        plan.layout, folder, name, report, text=plan.text, image_format=image_format, replaces=replaces, blank=blank
     )
 
 

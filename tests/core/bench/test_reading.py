@@ -6,7 +6,7 @@ import numpy as np
 import soundfile
 from hypothesis import strategies as st
 
-from rumbrel.core.bench.blanks import Blank, BlankState
+from rumbrel.core.bench.blanks import Blank, BlankState, shelf_blank
 from rumbrel.core.bench.drive import StandInDrive, drive_for
 from rumbrel.core.bench.player import StandInPlayer
 from rumbrel.core.bench.recorder import StandInRecorder, steps_of
@@ -56,6 +56,10 @@ class BenchTests(DiscCase):
             careful = StandInRecorder(speed=8, seed=seed).write(layout, self.folder / f"{seed}c", "x", lambda *_: None)
             self.assertTrue(careful.equal)
         self.assertEqual(verdicts, {True, False})
+        weak = shelf_blank("80-weak").blank
+        for speed, equal in ((16, True), (24, False)):
+            report = StandInRecorder(speed=speed).write(layout, self.folder / f"w{speed}", "x", no_report, blank=weak)
+            self.assertEqual((report.equal, report.blank.state == "written"), (equal, equal), speed)
         self.assertIn("24x", speed_advice(medium_for("80"), 48))
 
     def test_trial_steps_and_pace(self) -> None:
@@ -64,7 +68,7 @@ class BenchTests(DiscCase):
         waited: list[float] = []
         report = StandInRecorder(speed=4, pace=waited.append).trial(layout, no_report)
         self.assertIsNone(report.image)
-        self.assertAlmostEqual(sum(waited), layout.total_sectors / (75 * 4), places=6)
+        self.assertAlmostEqual(sum(waited), layout.total_sectors / (75 * 4) + (60 + 90) / 4, places=6)
         full = replace(layout.tracks[0], sectors=360_000)
         steps = {step.name: step.seconds for step in steps_of(replace(layout, tracks=(full,)), 4)}
         self.assertEqual(steps["writing"], 20 * 60)

@@ -153,6 +153,8 @@ class Command(ReportingCommand):
             replaces=options["when_present"] == WhenPresent.REPLACE,
         )  # fmt: skip
         line.clear()
+        if path is None:
+            raise DiscError("The data disc did not read back as it was written, so it was not kept.")
         record = {"files": len(files), "iso": str(path), "bytes": path.stat().st_size, "written": True}
         self.report(record, f"{text} on {path}", options)
         return True

@@ -1,0 +1,197 @@
+"""A disc of files laid out in bytes: for players of compressed files, or for computers. As with sound, nothing is
+opened here, and each offer was worked out to its end."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from rumbrel.core.disc.checklist import Finding
+from rumbrel.core.disc.data_disc import DataFile, data_sectors
+from rumbrel.core.disc.design import DiscDesign, TrackDesign, divided, left_out
+from rumbrel.core.disc.media import MEDIA, Medium, medium_for
+from rumbrel.core.disc.packing import full_runs, pack
+from rumbrel.core.disc.subsets import smallest_cover, smallest_cover_of
+from rumbrel.core.verdict import Verdict
+
+from .design_disc import DesignOffer
+
+__all__ = ["DataPlan", "DataRow", "FileToCome", "data_file", "data_offers", "plan_data"]
+
+_MOST_TRACKS = 10_000
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FileToCome:
+    """A file as it will lie on the disc: name and folder as they are wished, and why there will be none. exact says
+    that its bytes are known and not foreseen."""
+
+    title: str
+    performer: str
+    folder: str
+    name: str
+    size_bytes: int
+    exact: bool
+    action: str = ""
+    reason: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DataRow:
+    """A row of the list; sectors are what it takes, 0 for one that is left out or cannot be used."""
+
+    design: TrackDesign
+    file: FileToCome
+    number: int = 0
+    sectors: int = 0
+
+    @property
+    def reason(self) -> str:
+        return self.file.reason
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DataPlan:
+    """The list in sectors of 2,048 bytes against the blank."""
+
+    design: DiscDesign
+    medium: Medium
+    rows: tuple[DataRow, ...]
+    total_sectors: int
+    findings: tuple[Finding, ...]
+
+    @property
+    def free_sectors(self) -> int:
+        return self.medium.capacity_sectors - self.total_sectors
+
+    @property
+    def fits(self) -> bool:
+        return any(row.sectors for row in self.rows) and self.free_sectors >= 0
+
+    @property
+    def failed(self) -> Finding | None:
+        return next((finding for finding in self.findings if finding.verdict is Verdict.FAILED), None)
+
+    @property
+    def writable(self) -> bool:
+        return self.failed is None and self.fits
+
+
+def data_file(row: DataRow, path: str, *, numbered: bool) -> DataFile:
+    """What is to be written of a row whose file is there. The order of the list goes into the names where it is
+    asked for: players of files walk them by name."""
+    name = f"{row.number:03d} {row.file.name}" if numbered else row.file.name
+    return DataFile(path=Path(path), folder="" if numbered else row.file.folder, name=name)
+
+
+def plan_data(design: DiscDesign, files: Mapping[int, FileToCome]) -> DataPlan:
+    """Lay out and judge; files are by the sounds' ids."""
+    medium = medium_for(design.medium_key)
+    rows, number = [], 0
+    for track in design.tracks:
+        file = files.get(track.source_id) or FileToCome(
+            title="a track that left the collection", performer="", folder="", name="", size_bytes=0, exact=True,
+            reason="It left the collection.",
+        )  # fmt: skip
+        counts = not track.left_out and not file.reason
+        number += counts
+        sectors = data_sectors([("", file.size_bytes)]) - data_sectors([]) if counts else 0
+        rows.append(DataRow(design=track, file=file, number=number if counts else 0, sectors=sectors))
+    total = _total(design, rows)
+    return DataPlan(
+        design=design, medium=medium, rows=tuple(rows), total_sectors=total,
+        findings=tuple(_findings(design, medium, rows, total)),
+    )  # fmt: skip
+
+
+def _total(design: DiscDesign, rows: Sequence[DataRow]) -> int:
+    kept = [row for row in rows if row.sectors]
+    if not kept:
+        return 0
+    return data_sectors([("" if design.numbered else row.file.folder, row.file.size_bytes) for row in kept])
+
+
+def _findings(design: DiscDesign, medium: Medium, rows: Sequence[DataRow], total: int) -> list[Finding]:
+    found = []
+    for row in rows:
+        if row.file.reason and not row.design.left_out:
+            reason = row.file.reason
+            text = f"{row.file.title} cannot be used: {reason[0].lower()}{reason[1:].rstrip('.')}. Or leave it out"
+            found.append(Finding(code="unusable", verdict=Verdict.FAILED, text=text))
+    kept = [row for row in rows if row.sectors]
+    if not kept:
+        found.append(Finding(code="count", verdict=Verdict.FAILED, text="there are no tracks yet"))
+        return found
+    over = total - medium.capacity_sectors
+    megabytes = abs(over) * 2048 / 1e6
+    if over > 0:
+        text = f"runs over by {megabytes:,.1f} MB; leave out a track or take another blank"
+        found.append(Finding(code="total", verdict=Verdict.FAILED, text=text))
+    else:
+        text = f"{megabytes:,.1f} MB free on the {medium.label}"
+        found.append(Finding(code="total", verdict=Verdict.PASSED, text=text))
+    if not all(row.file.exact for row in kept):
+        text = "sizes are foreseen; they are known when the files are made, before the disc is written"
+        found.append(Finding(code="sizes", verdict=Verdict.PASSED, text=text))
+    names = [f"{row.file.folder}/{row.file.name}".casefold() for row in kept]
+    if len(set(names)) < len(names) and not design.numbered:
+        text = "some files have one name; those after the first get a number behind it"
+        found.append(Finding(code="names", verdict=Verdict.PASSED, text=text))
+    return found
+
+
+def data_offers(planned: DataPlan, files: Mapping[int, FileToCome]) -> tuple[DesignOffer, ...]:
+    """What would make it fit. None for a disc that fits."""
+    if planned.free_sectors >= 0:
+        return ()
+    design, over = planned.design, -planned.free_sectors
+    kept = [row for row in planned.rows if row.sectors]
+    costs = [row.sectors for row in kept]
+    found: list[DesignOffer] = []
+    fewest, proved = smallest_cover_of(costs, over)
+    for kind, positions, sure in (("fewest", fewest, proved), ("shortest", smallest_cover(costs, over), True)):
+        if len(positions) == len(kept) or not positions:
+            continue
+        numbers = [str(kept[at].number) for at in positions]
+        shown = ", ".join(numbers[:8]) + (" and more" if len(numbers) > 8 else "")
+        word = "track" if len(numbers) == 1 else "tracks"
+        one = left_out(design, {kept[at].design.key for at in positions}, True)
+        total = plan_data(one, files).total_sectors
+        saved = (planned.total_sectors - total) * 2048 / 1e6
+        text = f"leave out {word} {shown}: saves {saved:,.1f} MB"
+        if all(each.text != text for each in found):
+            found.append(_offer(kind, text, [one], [total], planned.medium, sure))
+    capacity = planned.medium.capacity_sectors - data_sectors([])
+    for kind, words, runs in (
+        ("fill", "in order, each filled", full_runs(costs, [0] * len(costs), capacity, most_pieces=_MOST_TRACKS)),
+        ("free", "in any order", _packed(costs, capacity)),
+    ):
+        designs = divided(design, [[kept[at].design.key for at in run] for run in runs])
+        if len(designs) < 2 or any(tuple(designs) == each.designs for each in found):
+            continue
+        totals = [plan_data(one, files).total_sectors for one in designs]
+        sizes = " + ".join(f"{total * 2048 / 1e6:,.0f}" for total in totals[:8])
+        text = f"{len(designs)} discs {words}: {sizes}{' and more' if len(totals) > 8 else ''} MB"
+        found.append(_offer(kind, text, designs, totals, planned.medium, False))
+    bigger = [m for m in MEDIA if m.capacity_sectors >= planned.total_sectors and not m.rewritable]
+    if bigger:
+        medium = min(bigger, key=lambda m: (m.beyond_standard, m.capacity_sectors))
+        one = replace(design, medium_key=medium.key)
+        doubt = ", which some drives and players refuse" if medium.beyond_standard else ""
+        found.append(
+            _offer(f"medium-{medium.key}", f"a {medium.label}{doubt}", [one], [planned.total_sectors], medium, True)
+        )
+    return tuple(found)
+
+
+def _packed(costs: Sequence[int], capacity: int) -> list[list[int]]:
+    packed = pack([min(cost, capacity) for cost in costs], capacity, most_pieces=_MOST_TRACKS)
+    return sorted((sorted(disc) for disc in packed.discs), key=lambda disc: disc[0])
+
+
+def _offer(
+    key: str, text: str, designs: Sequence[DiscDesign], totals: Sequence[int], medium: Medium, proved: bool
+) -> DesignOffer:
+    return DesignOffer(
+        key=key, text=text, designs=tuple(designs), total_sectors=tuple(totals), proved=proved,
+        fits=all(total <= medium.capacity_sectors for total in totals),
+    )  # fmt: skip
