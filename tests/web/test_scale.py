@@ -20,7 +20,7 @@ from rumbrel.web.collection.models import SourceFolder, Track
 from rumbrel.web.collection.queries import _beyond, find_tracks, page_of, pulled_ids
 from rumbrel.web.collection.sentence import Sentence
 from rumbrel.web.collection.services import pull_found
-from rumbrel.web.discs.models import Disc
+from rumbrel.web.discs.services import lay_out_list
 from rumbrel.web.playlists.services import make_playlist
 from tests.browser.case import ARGUMENTS, CHROMIUM
 from tests.marks import slow
@@ -42,7 +42,7 @@ class ScaleTests(WebCase):
         cls.pulled = len(pulled_ids())
         cls.playlist = make_playlist(name="Long", track_ids=pulled_ids()[:10_000])
         cls.short = make_playlist(name="Disc", track_ids=pulled_ids()[:16])
-        cls.disc = Disc.objects.create(playlist=cls.short)
+        cls.disc = lay_out_list(playlist=cls.short)
 
     def assert_small(self, address: str, **query: object) -> str:
         with CaptureQueriesContext(connection) as queries:

@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from rumbrel.core.disc.red_book import CHANNELS, MAX_TRACKS, MIN_TRACK_SECTORS
+from rumbrel.core.disc.red_book import BYTES_PER_SECTOR, CHANNELS, MAX_TRACKS, MIN_TRACK_SECTORS
 from rumbrel.core.errors import DiscError
 
 from .image_disc import ImageDisc, open_image
@@ -39,12 +39,33 @@ class StandInPlayer:
             if contents.end_of(place) - track.start_sector < MIN_TRACK_SECTORS:
                 raise DiscError(f"Track {track.number} is shorter than 4 s: a player passes it over.")
 
-    def play(self, number: int) -> Iterator[NDArray[np.int16]]:
-        """The samples from a track's index 1 to the next one's, shaped (samples, 2)."""
+    @property
+    def tracks(self) -> int:
+        """How many tracks the player shows."""
+        return len(self._disc.contents.tracks)
+
+    def track_bytes(self, number: int) -> int:
+        """Bytes of a track from its index 1 to the next one's. Raises DiscError for one there is not."""
+        start, end = self._stretch(number)
+        return (end - start) * BYTES_PER_SECTOR
+
+    def piece(self, number: int, start_byte: int, end_byte: int) -> bytes:
+        """A part of a track's samples as the disc holds them."""
+        start, _ = self._stretch(number)
+        first, last = start_byte // BYTES_PER_SECTOR, -(-end_byte // BYTES_PER_SECTOR)
+        sectors = self._disc.read(start + first, last - first)
+        return sectors[start_byte - first * BYTES_PER_SECTOR : end_byte - first * BYTES_PER_SECTOR]
+
+    def _stretch(self, number: int) -> tuple[int, int]:
+        """The sectors of a track; a player goes on through the gap before the next."""
         contents = self._disc.contents
         if not 1 <= number <= len(contents.tracks):
             raise DiscError(f"There is no track {number} on this disc.")
-        at, end = contents.tracks[number - 1].start_sector, contents.end_of(number - 1)
+        return contents.tracks[number - 1].start_sector, contents.end_of(number - 1)
+
+    def play(self, number: int) -> Iterator[NDArray[np.int16]]:
+        """The samples from a track's index 1 to the next one's, shaped (samples, 2)."""
+        at, end = self._stretch(number)
         while at < end:
             count = min(_BLOCK_SECTORS, end - at)
             yield np.frombuffer(self._disc.read(at, count), dtype="<i2").reshape(-1, CHANNELS)

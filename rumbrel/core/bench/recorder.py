@@ -70,11 +70,9 @@ class RecorderStep:
     seconds: float
 
 
-def steps_of(
-    layout: DiscLayout, speed: int, *, trial: bool = False, reads_back: bool = True
-) -> tuple[RecorderStep, ...]:
-    """The steps of a write at a speed; a trial goes through the same with the laser off."""
-    sound = layout.total_sectors / (SECTORS_PER_SECOND * speed)
+def steps_of(sectors: int, speed: int, *, trial: bool = False, reads_back: bool = True) -> tuple[RecorderStep, ...]:
+    """The steps of a write of so many sectors at a speed; a trial goes through the same with the laser off."""
+    sound = sectors / (SECTORS_PER_SECOND * speed)
     steps = [
         RecorderStep(name="making ready", seconds=0.0),
         RecorderStep(name="lead-in", seconds=LEAD_IN_SECONDS / speed),
@@ -160,7 +158,7 @@ class StandInRecorder:
             layout, folder, name, text=text, image_format=image_format, report=paced.making_ready, prove=proved,
             replaces=replaces,
         )  # fmt: skip
-        seconds = sum(step.seconds for step in steps_of(layout, self.speed, reads_back=False))
+        seconds = sum(step.seconds for step in steps_of(layout.total_sectors, self.speed, reads_back=False))
         equal = all(verdict.equal for verdict in verdicts)
         after = disc.after(BlankState.WRITTEN if equal else BlankState.SPOILED)
         return RecorderReport(
@@ -177,7 +175,7 @@ class StandInRecorder:
             done += len(part.block) * 4
             paced.making_ready(Progress(done=done // BYTES_PER_SECTOR, total=paced.total, unit=Unit.SECTORS))
         paced.burn(layout)
-        seconds = sum(step.seconds for step in steps_of(layout, self.speed, trial=True))
+        seconds = sum(step.seconds for step in steps_of(layout.total_sectors, self.speed, trial=True))
         return RecorderReport(image=None, verdicts=(), simulated_seconds=seconds, blank=disc)
 
     def _check(self, disc: Blank, medium: Medium) -> None:

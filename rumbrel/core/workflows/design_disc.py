@@ -97,6 +97,11 @@ class DesignPlan:
     trim_saves: int | None
 
     @property
+    def keys(self) -> tuple[int, ...]:
+        """The keys of the tracks on the disc, in their order."""
+        return tuple(row.design.key for row in self.rows if row.track is not None)
+
+    @property
     def failed(self) -> Finding | None:
         """Why the disc may not be written, None where it may."""
         return next((finding for finding in self.findings if finding.verdict is Verdict.FAILED), None)

@@ -14,7 +14,16 @@ class DiscsConfig(AppConfig):
 
     def ready(self) -> None:
         from .queries import discs_with_track
-        from .services import discs_refuse, discs_said, settle_discs, settle_write, write_disc
+        from .services import (
+            discs_refuse,
+            discs_said,
+            make_flac,
+            make_wav,
+            measure_sounds,
+            settle_discs,
+            settle_write,
+            write_disc,
+        )
 
         add_entry(Entry(order=60, address="discs:index", label="Discs", below=("discs:",)))
         add_holder("playlist", Holder(said=discs_said, refuses=discs_refuse, settle=settle_discs))
@@ -23,8 +32,20 @@ class DiscsConfig(AppConfig):
             JobKind(
                 key="disc-write",
                 run=write_disc,
-                address=lambda disc: reverse("discs:disc", args=[disc]),
+                address=lambda disc: reverse("discs:writing", args=[disc]),
                 continues=False,
                 ended=settle_write,
             )
         )
+        register(
+            JobKind(
+                key="disc-measure",
+                run=measure_sounds,
+                address=lambda disc: reverse("discs:disc", args=[disc]),
+                continues=True,
+            )
+        )
+        for key, run in (("disc-wav", make_wav), ("disc-flac", make_flac)):
+            register(
+                JobKind(key=key, run=run, address=lambda disc: reverse("discs:writing", args=[disc]), continues=False)
+            )

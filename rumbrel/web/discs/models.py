@@ -1,18 +1,24 @@
-"""Discs: a playlist on a medium, and what became of writing it."""
+"""Discs: a playlist on a medium, what becomes of writing it, and the stand-in recorders that write."""
 
 from pathlib import Path
 
 from django.db import models
 
+from rumbrel.core.disc.design import DiscDesign
+from rumbrel.core.disc.media import medium_for
+from rumbrel.core.records import from_record
+from rumbrel.web.collection.models import Track
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.playlists.models import Playlist
 
 
 class Disc(models.Model):
-    """A playlist laid out. job is the last write.
+    """A playlist laid out. plan is the record of its design, revision grows with each change of it, and parts says of
+    how many discs that were made of the list this is one. job is the last write, measuring the last look at its sounds.
 
     What stands on a disc is kept with the write: written is the layout as it was then, verdicts are its
-    tracks', written_mark tells whether the layout is still the same.
+    tracks', written_mark tells whether the layout is still the same. stage is what the recorder is at: step, track,
+    share. copies_left are those that are still to be written of it, trial_said how the last test write went.
     """
 
     class State(models.TextChoices):
@@ -22,24 +28,47 @@ class Disc(models.Model):
         STOPPED = "stopped"
 
     playlist = models.ForeignKey(Playlist, on_delete=models.CASCADE, related_name="discs")
-    medium_key = models.CharField(max_length=20, default="80")
-    gap_seconds = models.PositiveSmallIntegerField(default=2)
-    speed = models.PositiveSmallIntegerField(default=8)
+    name = models.CharField(max_length=200, blank=True)
+    plan = models.JSONField(default=dict)
+    revision = models.PositiveIntegerField(default=0)
+    parts = models.PositiveSmallIntegerField(default=1)
     state = models.CharField(max_length=10, choices=State.choices, default=State.LAID_OUT)
     job = models.ForeignKey(Job, on_delete=models.SET_NULL, null=True, related_name="+")
+    measuring = models.ForeignKey(Job, on_delete=models.SET_NULL, null=True, related_name="+")
     error = models.TextField(blank=True)
     image_path = models.TextField(blank=True)
     written = models.JSONField(default=dict)
     written_mark = models.CharField(max_length=64, blank=True)
     verdicts = models.JSONField(default=list)
     simulated_seconds = models.FloatField(default=0)
+    recorder_key = models.CharField(max_length=20, default="quick")
+    trial = models.BooleanField(default=False)
+    trial_said = models.TextField(blank=True)
+    stage = models.JSONField(default=dict)
+    copies_left = models.PositiveSmallIntegerField(default=0)
+    copies_made = models.PositiveSmallIntegerField(default=0)
     created_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
         ordering = ("-pk",)
 
     def __str__(self) -> str:
-        return f"disc {self.pk}"
+        return self.name or f"disc {self.pk}"
+
+    @property
+    def design(self) -> DiscDesign:
+        return from_record(DiscDesign, self.plan)
+
+    @property
+    def track_count(self) -> int:
+        """The tracks that are to lie on it."""
+        return sum(1 for track in self.plan.get("tracks", ()) if not track.get("left_out"))
+
+    @property
+    def said(self) -> str:
+        """What kind of disc it is, on which blank."""
+        kinds = {"files": "compressed files", "data": "data disc"}
+        return f"{kinds.get(self.plan.get('kind', 'audio'), 'audio CD')}, {medium_for(self.plan.get('medium_key', '80')).label}"
 
     @property
     def busy(self) -> bool:
@@ -53,3 +82,64 @@ class Disc(models.Model):
     @property
     def image_name(self) -> str:
         return Path(self.image_path).name
+
+
+class DiscChange(models.Model):
+    """A change of a disc, with its design before: it can be undone, the latest first. made are the discs that came of
+    it, said what it was, in words."""
+
+    disc = models.ForeignKey(Disc, on_delete=models.CASCADE, related_name="changes")
+    revision = models.PositiveIntegerField()
+    before = models.JSONField(default=dict)
+    name_before = models.CharField(max_length=200, blank=True)
+    said = models.CharField(max_length=300)
+    made = models.JSONField(default=list)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("-pk",)
+
+    def __str__(self) -> str:
+        return self.said
+
+
+class SoundMeasure(models.Model):
+    """What measuring found of a track's sound as a disc holds it, and the file that it is true of. data is a record as
+    JSON (levels of silence are infinite, which the database's own JSON does not know), powers are the mean powers
+    of its 400 ms blocks, as 64 bit floating point; data is "" for one that does not decode."""
+
+    track = models.OneToOneField(Track, on_delete=models.CASCADE, primary_key=True, related_name="disc_measure")
+    mark = models.CharField(max_length=120)
+    data = models.TextField(blank=True)
+    powers = models.BinaryField(default=b"")
+
+    def __str__(self) -> str:
+        return f"measure of {self.track_id}"
+
+
+class Meeting(models.Model):
+    """Whether the sound goes on from one track into another without a break, and the files that it is true of."""
+
+    before = models.ForeignKey(Track, on_delete=models.CASCADE, related_name="+")
+    after = models.ForeignKey(Track, on_delete=models.CASCADE, related_name="+")
+    mark = models.CharField(max_length=240)
+    meets = models.BooleanField()
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=("before", "after"), name="one_meeting_of_a_pair"),)
+
+    def __str__(self) -> str:
+        return f"{self.before_id} and {self.after_id}"
+
+
+class Recorder(models.Model):
+    """A stand-in recorder and what lies in its tray: shelf_key is the disc's, "" for none; blank_state is the disc's by
+    now. open_asked says that somebody wants the tray open while it writes."""
+
+    key = models.CharField(max_length=20, unique=True)
+    shelf_key = models.CharField(max_length=20, blank=True)
+    blank_state = models.CharField(max_length=10, blank=True)
+    open_asked = models.BooleanField(default=False)
+
+    def __str__(self) -> str:
+        return self.key

@@ -7,13 +7,20 @@ from rumbrel.web.ui.traces import Trace, TraceRow
 
 from .models import Disc
 
-__all__ = ["discs", "discs_with_track", "written_discs"]
+__all__ = ["discs", "discs_with_track", "siblings_of", "written_discs"]
 
 _MOST_TRACES = 8
 
 
 def discs() -> QuerySet[Disc]:
-    return Disc.objects.filter(playlist__deleted_at=None).select_related("playlist", "job")
+    return Disc.objects.filter(playlist__deleted_at=None).select_related("playlist", "job", "measuring")
+
+
+def siblings_of(disc: Disc) -> list[Disc]:
+    """The discs that were made together of one list, itself among them; none for one that is whole."""
+    if disc.parts < 2:
+        return []
+    return list(discs().filter(playlist=disc.playlist_id, parts=disc.parts).order_by("pk")[:20])
 
 
 def written_discs() -> QuerySet[Disc]:
@@ -26,7 +33,7 @@ def discs_with_track(track_id: int) -> Trace:
     found = Disc.objects.filter(playlist__entries__track_id=track_id, playlist__deleted_at=None).distinct()
     rows = [
         TraceRow(
-            name=disc.playlist.name,
+            name=str(disc),
             detail=f"disc, {'written and read back' if disc.proved else disc.state}",
             address=reverse("discs:disc", args=[disc.pk]),
         )

@@ -1,25 +1,84 @@
-"""A disc as its screen shows it."""
+"""A disc as its screens show it."""
 
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from functools import partial
 
+from rumbrel.core.bench.recorder import steps_of
+from rumbrel.core.disc.design import DiscKind
 from rumbrel.core.disc.layout import DiscLayout, DiscTrack, radius_mm
+from rumbrel.core.disc.media import Medium
+from rumbrel.core.disc.red_book import format_msf, spoken_time
+from rumbrel.core.disc.text import MOST_PACKS, TextUse, as_coded, text_use
+from rumbrel.core.verdict import Verdict
+from rumbrel.core.workflows.design_data import DataPlan
+from rumbrel.core.workflows.design_disc import DesignPlan
+from rumbrel.web.ui.templatetags.figures import signed
+from rumbrel.web.ui.words import counted
 
+from .forms import gap_text
 from .models import Disc
 from .services import PlannedDisc
 
-__all__ = ["Geometry", "TrackRow", "geometry", "is_as_written", "track_rows"]
+__all__ = [
+    "KIND_SAID",
+    "Geometry",
+    "PackUse",
+    "Remark",
+    "TrackRow",
+    "file_rows",
+    "free_said",
+    "geometry",
+    "is_as_written",
+    "pack_use",
+    "remarks_of",
+    "stage_rows",
+    "track_rows",
+    "remedies_of",
+    "write_rows",
+    "written_rows",
+]
 
 RIM_MM = 59.0
+
+KIND_SAID: Mapping[DiscKind, tuple[str, str]] = {
+    DiscKind.AUDIO: (
+        "Plays on every standard player and in cars.",
+        "It holds time, not files: 99 tracks of sound at 44.1 kHz and 16 bits, in two channels.",
+    ),
+    DiscKind.FILES: (
+        "Plays on players of compressed files and in computers.",
+        "A standard CD player shows no tracks on it, or plays nothing. Ask the player's handbook for its formats.",
+    ),
+    DiscKind.DATA: (
+        "Is read by computers.",
+        "No standard player plays it. The files lie on it as they are, with everything that they hold.",
+    ),
+}
+"""What each kind of disc is for, and the warning that goes with it."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TrackRow:
-    """A track of the layout; equal is its read-back, None where it was not written as it is now."""
+    """A row of the list, its figures as they are shown: a disc is drawn anew with every change. number is "" for one
+    that does not lie on the disc; equal is its read-back, None where it was not written as it is now. gap is the
+    field's text, coded what a player shows of the title where that differs."""
 
-    track: DiscTrack
-    over: bool
-    equal: bool | None
+    key: str
+    track_id: str
+    number: str = ""
+    title: str
+    performer: str
+    gap: str = ""
+    first: bool = False
+    start: str = ""
+    length: str = ""
+    gain: str = ""
+    over: bool = False
+    left_out: bool = False
+    reason: str = ""
+    equal: bool | None = None
+    coded: str = ""
 
 
 def is_as_written(disc: Disc, planned: PlannedDisc) -> bool:
@@ -27,25 +86,326 @@ def is_as_written(disc: Disc, planned: PlannedDisc) -> bool:
     return bool(disc.written_mark) and disc.written_mark == planned.mark
 
 
-def track_rows(disc: Disc, planned: PlannedDisc) -> list[TrackRow]:
-    layout = planned.plan.layout
+def track_rows(disc: Disc, planned: PlannedDisc, plan: DesignPlan) -> list[TrackRow]:
+    as_written = is_as_written(disc, planned)
+    equal = {v["number"]: v["equal"] for v in disc.verdicts} if as_written else {}
+    capacity = plan.layout.medium.capacity_sectors
+    rows = []
+    for row in plan.rows:
+        design, track = row.design, row.track
+        if track is None:
+            rows.append(
+                TrackRow(
+                    key=str(design.key), track_id=str(design.source_id), title=row.title, performer=row.performer,
+                    left_out=design.left_out, reason=row.reason,
+                )
+            )  # fmt: skip
+            continue
+        coded = as_coded(row.title)
+        programme = track.programme
+        rows.append(
+            TrackRow(
+                key=str(design.key), track_id=str(design.source_id), number=str(track.number), title=row.title,
+                performer=row.performer, first=track.number == 1, gap=_gap_said(plan, track),
+                start=format_msf(track.start_sector), length=format_msf(track.sectors),
+                gain=signed(programme.gain_db) if programme.state is not None else "–",
+                over=track.end_sector > capacity, equal=equal.get(track.number),
+                coded=coded if coded != row.title else "",
+            )
+        )  # fmt: skip
+    return rows
+
+
+def _gap_said(plan: DesignPlan, track: DiscTrack) -> str:
+    """The gap before a track as its field shows it; before the first it is the first pause."""
+    if track.runs_on:
+        return "runs on"
+    text = gap_text(plan.design.first_pause_sectors if track.number == 1 else track.gap_sectors)
+    return text if ":" in text else f"{text} s"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FileRow:
+    """A row of a disc of files."""
+
+    key: int
+    track_id: int
+    number: int
+    title: str
+    performer: str
+    name: str
+    folder: str
+    action: str
+    size_bytes: int
+    exact: bool
+    left_out: bool
+    reason: str
+    over: bool = False
+    equal: bool | None = None
+
+
+def file_rows(disc: Disc, planned: PlannedDisc, plan: DataPlan) -> list[FileRow]:
     equal = {v["number"]: v["equal"] for v in disc.verdicts} if is_as_written(disc, planned) else {}
-    capacity = layout.medium.capacity_sectors
-    return [TrackRow(track=t, over=t.end_sector > capacity, equal=equal.get(t.number)) for t in layout.tracks]
+    rows, at = [], 0
+    for row in plan.rows:
+        at += row.sectors
+        name = f"{row.number:03d} {row.file.name}" if plan.design.numbered else row.file.name
+        rows.append(
+            FileRow(
+                key=row.design.key, track_id=row.design.source_id, number=row.number, title=row.file.title,
+                performer=row.file.performer, name=name, folder="" if plan.design.numbered else row.file.folder,
+                action=row.file.action, size_bytes=row.file.size_bytes, exact=row.file.exact,
+                left_out=row.design.left_out, reason=row.file.reason, over=at > plan.medium.capacity_sectors,
+                equal=equal.get(row.number),
+            )
+        )  # fmt: skip
+    return rows
+
+
+def free_said(plan: DesignPlan | DataPlan) -> tuple[str, bool]:
+    """(how much is free or over, in words; whether it is over)."""
+    if isinstance(plan, DesignPlan):
+        free = plan.layout.free_sectors
+        return f"{'free' if free >= 0 else 'over by'} {spoken_time(abs(free))}", free < 0
+    megabytes = abs(plan.free_sectors) * 2048 / 1e6
+    return f"{'free' if plan.free_sectors >= 0 else 'over by'} {megabytes:,.1f} MB", plan.free_sectors < 0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Remark:
+    """A line of the checklist that is doubtful or failed, with its remedy as an act: its name, its label, and what is
+    sent with it. link is an address where the remedy is on another screen."""
+
+    verdict: Verdict
+    text: str
+    act: str = ""
+    label: str = ""
+    values: Mapping[str, str] = field(default_factory=dict)
+    anchor: str = ""
+
+
+def remarks_of(plan: DesignPlan | DataPlan) -> list[Remark]:
+    """What failed first, then what is doubtful; joins that are proposed come last."""
+    found = [
+        _remedied(finding.code, Remark(verdict=finding.verdict, text=finding.text), plan)
+        for finding in plan.findings
+        if finding.verdict is not Verdict.PASSED
+    ]
+    if isinstance(plan, DesignPlan):
+        found += _joins(plan)
+    return sorted(found, key=lambda remark: remark.verdict is not Verdict.FAILED)
+
+
+def _joins(plan: DesignPlan) -> list[Remark]:
+    rows = [row for row in plan.rows if row.joins and row.track is not None]
+    if not rows:
+        return []
+    if len(rows) == 1 and rows[0].track is not None:
+        number = rows[0].track.number
+        text = f"tracks {number - 1} and {number} are one recording; shall they run on?"
+    else:
+        text = f"{counted(len(rows), 'join')} of one recording could run on without a break"
+    keys = " ".join(str(row.design.key) for row in rows)
+    return [Remark(verdict=Verdict.DOUBTFUL, text=text, act="join", label="run on", values={"keys": keys, "on": "on"})]
+
+
+def _remedied(code: str, remark: Remark, plan: DesignPlan | DataPlan) -> Remark:
+    """The remark with what can be done about it at once."""
+    keys = _keys_of(code, plan)
+    if code in ("unusable", "shortest", "sources") and keys:
+        return Remark(
+            verdict=remark.verdict, text=remark.text, act="leave", label="leave out",
+            values={"keys": " ".join(keys), "out": "on"},
+        )  # fmt: skip
+    if code == "gaps":
+        return Remark(
+            verdict=remark.verdict, text=remark.text, act="most-gap", label="5 s at most", values={"gap": "5"}
+        )
+    if code == "clipping" and isinstance(plan, DesignPlan) and plan.design.level == "none":
+        values = {"level": "album"}
+        return Remark(verdict=remark.verdict, text=remark.text, act="sentence", label="album kept", values=values)
+    if code in ("text", "codes", "product-code"):
+        return Remark(verdict=remark.verdict, text=remark.text, label="edit CD-Text", anchor="cd-text")
+    return remark
+
+
+def _keys_of(code: str, plan: DesignPlan | DataPlan) -> list[str]:
+    if code == "unusable":
+        return [str(row.design.key) for row in plan.rows if row.reason and not row.design.left_out]
+    if not isinstance(plan, DesignPlan):
+        return []
+    if code == "shortest":
+        return [str(row.design.key) for row in plan.rows if row.track is not None and row.track.sectors < 300][:1]
+    return []
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PackUse:
+    """What the CD-Text takes of its packs: spans of (kind, packs, from and to in parts of the whole)."""
+
+    use: TextUse
+    spans: tuple[tuple[str, int, float, float], ...]
+    over: int
+
+    @property
+    def said(self) -> str:
+        """What to shorten where it is too long."""
+        if self.over <= 0:
+            return ""
+        return (
+            f"Shorten the {self.use.longest_kind} by about {self.over * 12:,} characters, or leave a kind of text out."
+        )
+
+
+def pack_use(plan: DesignPlan) -> PackUse:
+    use = text_use(plan.text)
+    end = max(MOST_PACKS, use.packs)
+    spans, at = [], 0
+    for kind, packs in use.by_kind:
+        spans.append((kind, packs, round(100 * at / end, 2), round(100 * packs / end, 2)))
+        at += packs
+    return PackUse(use=use, spans=tuple(spans), over=use.packs - MOST_PACKS)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Geometry:
-    """Where the tracks lie on the disc: rings of (inner mm, outer mm, number), and where the medium ends."""
+    """Where the tracks lie on the disc: rings of (inner mm, outer mm, number, key), and where the medium ends."""
 
-    rings: tuple[tuple[float, float, int], ...]
+    rings: tuple[tuple[float, float, int, int], ...]
     edge_mm: float
 
 
-def geometry(layout: DiscLayout) -> Geometry:
-    """Rings from the inside out, as far as there is disc."""
+def geometry(layout: DiscLayout, keys: Sequence[int]) -> Geometry:
+    """Rings from the inside out, as far as there is disc; keys are the tracks'."""
     radius = partial(radius_mm, pitch_um=layout.medium.pitch_um)
-    rings = [(radius(t.start_sector), min(RIM_MM, radius(t.end_sector)), t.number) for t in layout.tracks]
+    rings = [
+        (radius(t.start_sector), min(RIM_MM, radius(t.end_sector)), t.number, key)
+        for t, key in zip(layout.tracks, keys, strict=True)
+    ]
     return Geometry(
         rings=tuple(ring for ring in rings if ring[0] < RIM_MM), edge_mm=radius(layout.medium.capacity_sectors)
     )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SpeedRow:
+    """A speed of the recorder with the blank, how long the write takes there, and what speaks for or against it."""
+
+    speed: int
+    seconds: float
+    advice: str
+    chosen: bool
+
+
+def write_rows(medium: Medium, sectors: int, speeds: Sequence[int], chosen: int) -> list[SpeedRow]:
+    rows = []
+    for speed in speeds:
+        if speed == medium.careful_speed:
+            advice = "careful: what common practice takes for copies that must play everywhere"
+        elif speed > medium.safe_speed:
+            advice = f"faster than this blank is safe for: writes fail more often above {medium.safe_speed}x"
+        elif speed < medium.careful_speed:
+            advice = "slower than is needed; some blanks are written worse so slowly"
+        else:
+            advice = "within what this blank is safe for"
+        rows.append(
+            SpeedRow(speed=speed, seconds=medium.write_seconds(sectors, speed), advice=advice, chosen=speed == chosen)
+        )
+    return rows
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StepRow:
+    """A step of the write: whether it is to come, under way or done, and how long a real recorder takes for it."""
+
+    name: str
+    state: str
+    seconds: float
+
+
+def stage_rows(disc: Disc, sectors: int, speed: int) -> list[StepRow]:
+    """The steps of the last write, or of the one to come."""
+    steps = steps_of(sectors, speed, trial=disc.trial)
+    names = [step.name for step in steps]
+    at = names.index(disc.stage["step"]) if disc.stage.get("step") in names else -1
+    ended = disc.state == Disc.State.WRITTEN and not disc.busy
+    states = [
+        "done" if ended or n < at else "under way" if n == at and disc.busy else "to come" for n in range(len(names))
+    ]
+    return [
+        StepRow(name=step.name, state=state, seconds=step.seconds) for step, state in zip(steps, states, strict=True)
+    ]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WrittenRow:
+    """A track of the write: what is done with it, in words; equal is its read-back, None before it."""
+
+    number: int
+    title: str
+    sectors: int
+    start_sector: int
+    stage: str
+    equal: bool | None
+
+
+def written_rows(disc: Disc, planned: PlannedDisc) -> list[WrittenRow]:
+    """The tracks of what is written or is to be."""
+    equal = {v["number"]: v["equal"] for v in disc.verdicts} if is_as_written(disc, planned) and not disc.busy else {}
+    plan = planned.plan
+    if isinstance(plan, DesignPlan):
+        return [
+            WrittenRow(
+                number=track.number, title=track.programme.title, sectors=track.sectors,
+                start_sector=track.start_sector, stage=track_stage(disc, track.number) if disc.busy else "",
+                equal=equal.get(track.number),
+            )
+            for track in plan.layout.tracks
+        ]  # fmt: skip
+    return [
+        WrittenRow(
+            number=row.number, title=row.file.title, sectors=row.sectors, start_sector=0, stage="",
+            equal=equal.get(row.number),
+        )
+        for row in plan.rows if row.sectors
+    ]  # fmt: skip
+
+
+def remedies_of(disc: Disc, medium: Medium, speed: int) -> list[str]:
+    """After a failure: what to try, in order."""
+    if disc.busy or disc.state not in (Disc.State.FAILED, Disc.State.STOPPED) or not disc.error:
+        return []
+    found = []
+    if "spoiled" in disc.error:
+        found.append(
+            f"Put in another {medium.label}." if not medium.rewritable else "Erase the disc, or put in another."
+        )
+    if "tray was opened" in disc.error:
+        return [*found, "Write again, and leave the tray closed until the read-back is done."]
+    if disc.state == Disc.State.FAILED:
+        slower = [each for each in medium.speeds if each < speed]
+        if "read back" in disc.error and slower:
+            careful = medium.careful_speed if medium.careful_speed in slower else slower[-1]
+            found.append(f"Write slower: {careful}x is careful.")
+        if "read back" in disc.error:
+            found += ["Take a blank of another batch.", "Try another recorder."]
+        else:
+            found.append("Put right what the reason names, then write again.")
+    return found
+
+
+def track_stage(disc: Disc, number: int) -> str:
+    """What the recorder is doing with a track, in words; "" before it comes to it."""
+    step, at = disc.stage.get("step", ""), disc.stage.get("track", 0)
+    order = ("making ready", "lead-in", "writing", "lead-out", "closing", "reading back")
+    if step not in order:
+        return ""
+    doing = {"making ready": ("made ready", "being made ready"), "writing": ("written", "being written"),
+             "reading back": ("read back", "being read back")}  # fmt: skip
+    said = ""
+    for name, (done, now) in doing.items():
+        if order.index(name) < order.index(step):
+            said = done
+        elif name == step:
+            said = now if number == at else done if number < at else said
+    return said

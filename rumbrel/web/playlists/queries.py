@@ -9,7 +9,7 @@ from rumbrel.web.ui.traces import Trace, TraceRow
 
 from .models import Entry, Playlist
 
-__all__ = ["deleted_lists", "entries_page", "listed_tracks", "lists_with_track", "playlists"]
+__all__ = ["deleted_lists", "entries_page", "listed_ids", "listed_tracks", "lists_with_track", "playlists"]
 
 PAGE_ENTRIES = 100
 _MOST_DELETED = 20
@@ -28,6 +28,13 @@ def deleted_lists() -> QuerySet[Playlist]:
 def entries_page(playlist: Playlist, number: str | None) -> "Page[Entry]":
     """A page of the list, with the tracks."""
     return Paginator(playlist.entries.select_related("track"), PAGE_ENTRIES).get_page(number)
+
+
+def listed_ids(playlist_id: int) -> list[int]:
+    """The ids of a list's tracks in its order; none for a list that is gone."""
+    return list(
+        Entry.objects.filter(playlist=playlist_id, playlist__deleted_at=None).values_list("track_id", flat=True)
+    )
 
 
 def listed_tracks(playlist: Playlist) -> list[Track]:

@@ -9,14 +9,14 @@ import soundfile
 from django.conf import settings
 from django.urls import reverse
 
+from rumbrel.core.disc.design import running_on
 from rumbrel.core.targets import find_target
 from rumbrel.web.batches.services import start_batch
 from rumbrel.web.batches.wishes import BatchWish
 from rumbrel.web.collection.models import DeepLook, Facet, Track
 from rumbrel.web.collection.queries import facts_by_id, pull_list_of
 from rumbrel.web.collection.services import cut_track, start_looks
-from rumbrel.web.discs.models import Disc
-from rumbrel.web.discs.services import plan_layout, start_write
+from rumbrel.web.discs.services import change_disc, lay_out_list, plan_layout, put_in, start_write
 from rumbrel.web.playlists.services import make_playlist
 from tests.core.workflows.test_cut_tracks import EDGES, SHEET
 from tests.signals import music, write_sound
@@ -133,8 +133,16 @@ class CutTests(CutCase):
         whole = Track.objects.get(relative="long.flac")
         cut_track(track=whole, key="sheet long.cue")
         ids = list(whole.cuts.order_by("pk").values_list("pk", flat=True))
-        disc = Disc.objects.create(playlist=make_playlist(name="Days", track_ids=ids), gap_seconds=0)
-        layout = plan_layout(disc=disc).plan.layout
+        disc = lay_out_list(playlist=make_playlist(name="Days", track_ids=ids))
+        keys = [track.key for track in disc.design.tracks]
+        joined = plan_layout(disc=disc).audio
+        self.assertEqual(
+            [row.joins for row in joined.rows], [False, True, True], "stretches that touch are one recording"
+        )
+        change_disc(disc_id=disc.pk, change=lambda design: running_on(design, keys[1:], True), said="run on")
+        disc.refresh_from_db()
+        put_in(recorder=disc.recorder_key, shelf_key="80")
+        layout = plan_layout(disc=disc).audio.layout
         self.assertEqual([track.programme.samples for track in layout.tracks], [220_500] * 3)
         start_write(disc=disc)
         self.work()

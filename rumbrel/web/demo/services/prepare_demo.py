@@ -1,8 +1,11 @@
 """Work already done, so that every screen shows something at first sight: real scans, a batch, discs."""
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 
+from rumbrel.core.disc.design import with_gap
+from rumbrel.core.disc.red_book import SECTORS_PER_SECOND
 from rumbrel.core.targets import find_target
 from rumbrel.web.batches.models import Batch
 from rumbrel.web.batches.services import start_batch
@@ -12,8 +15,7 @@ from rumbrel.web.collection.sentence import Sentence
 from rumbrel.web.collection.services import add_folder, clear_pulls, pull_found
 from rumbrel.web.compare.models import Comparison
 from rumbrel.web.compare.services import start_comparison
-from rumbrel.web.discs.models import Disc
-from rumbrel.web.discs.services import start_write
+from rumbrel.web.discs.services import change_disc, lay_out_list, put_in, start_measuring, start_write
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import run_job
 from rumbrel.web.playlists.models import Playlist
@@ -38,6 +40,7 @@ def prepare_demo(*, folders: Sequence[Path], say: Callable[[str], None]) -> None
     if not Playlist.objects.exists():
         say("Writing a disc ...")
         _discs()
+        _work("disc-measure")
         _work("disc-write")
         _pull()
     if not Comparison.objects.exists():
@@ -60,10 +63,18 @@ def _discs() -> None:
     """A shop disc of everything, which runs over, and one of organ rolls, which is written."""
     music = Track.objects.filter(whole=True).exclude(relative__regex="^(Spoken|Box 7)/")
     everything = make_playlist(name="Shop CD, everything", track_ids=[t.pk for t in music.order_by("relative")])
-    Disc.objects.create(playlist=everything)
+    start_measuring(disc=lay_out_list(playlist=everything))
     rolls = music.filter(relative__startswith="Organ rolls").order_by("relative")
     short = make_playlist(name="Barrel organ rolls", track_ids=[track.pk for track in rolls[:4]])
-    start_write(disc=Disc.objects.create(playlist=short, medium_key="21", gap_seconds=1))
+    written = lay_out_list(playlist=short)
+    change_disc(
+        disc_id=written.pk, change=lambda design: with_gap(replace(design, medium_key="21"), SECTORS_PER_SECOND),
+        said="a small blank",
+    )  # fmt: skip
+    written.refresh_from_db()
+    start_measuring(disc=written)
+    put_in(recorder=written.recorder_key, shelf_key="21")
+    start_write(disc=written)
 
 
 def _pull() -> None:

@@ -1,73 +1,201 @@
-"""A disc's layout from its playlist and the kept facts, built as the command builds it."""
+"""A disc laid out from its design and what is kept of its sounds: no file is opened, so that every change shows at once."""
 
 import hashlib
-from dataclasses import dataclass, replace
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
+
+from rumbrel.core.conversion.levelling import Measured
 from rumbrel.core.disc.checklist import Finding
-from rumbrel.core.disc.layout import DiscLayout, Programme
-from rumbrel.core.disc.media import medium_for
-from rumbrel.core.disc.red_book import SECTORS_PER_SECOND
+from rumbrel.core.disc.design import DiscDesign, DiscKind
 from rumbrel.core.errors import DiscError
+from rumbrel.core.forecast import Action
 from rumbrel.core.inspection import Facts
-from rumbrel.core.verdict import Verdict
-from rumbrel.core.workflows.make_disc import DiscPlan, DiscWish, plan_disc, programme_of
-from rumbrel.web.collection.queries import facts_by_id
-from rumbrel.web.playlists.queries import listed_tracks
+from rumbrel.core.records import from_record
+from rumbrel.core.sound.analysis import Ends, State
+from rumbrel.core.sound.level import Level
+from rumbrel.core.targets import find_target
+from rumbrel.core.workflows.design_data import DataPlan, FileToCome, data_offers, plan_data
+from rumbrel.core.workflows.design_disc import DesignOffer, DesignPlan, Sound, design_offers, plan_design
+from rumbrel.web.batches.services import plan_for
+from rumbrel.web.batches.wishes import BatchWish
+from rumbrel.web.collection.queries import KnownTrack, known_tracks
 
-from ..models import Disc
+from ..models import Disc, Meeting, SoundMeasure
 
-__all__ = ["PlannedDisc", "plan_layout"]
+__all__ = ["NOT_THERE", "PlannedDisc", "files_of", "mark_of", "meetings_of", "plan_layout", "sounds_of"]
+
+NOT_THERE = "Its file is not there any more. Connect its disk, then scan its folder again."
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PlannedDisc:
-    """The plan, findings with a line for each source that cannot be used, and the mark of what would be written."""
+    """A design laid out in time, or as files in bytes, and the mark of what would be written."""
 
-    plan: DiscPlan
-    findings: tuple[Finding, ...]
+    design: DiscDesign
+    sounds: Mapping[int, Sound]
+    files: Mapping[int, FileToCome]
+    plan: DesignPlan | DataPlan
     mark: str
 
     @property
     def failed(self) -> Finding | None:
         """Why the disc may not be written, None where it may."""
-        return next((finding for finding in self.findings if finding.verdict is Verdict.FAILED), None)
+        return self.plan.failed
+
+    @property
+    def findings(self) -> tuple[Finding, ...]:
+        return self.plan.findings
 
     @property
     def writable(self) -> bool:
-        return self.plan.writable and self.failed is None
+        return self.plan.writable
+
+    @property
+    def audio(self) -> DesignPlan:
+        """Raises DiscError for a disc of files."""
+        if not isinstance(self.plan, DesignPlan):
+            raise DiscError("This is a disc of files. Choose that it shall play on a standard player first.")
+        return self.plan
+
+    def offers(self) -> tuple[DesignOffer, ...]:
+        """What would make it fit."""
+        if isinstance(self.plan, DesignPlan):
+            return design_offers(self.plan, self.sounds)
+        return data_offers(self.plan, self.files)
 
 
-def plan_layout(*, disc: Disc) -> PlannedDisc:
-    """Lay out the playlist as it is now. A track that cannot be used whole has a
-    line with the reason, and keeps the disc from being written."""
-    tracks = listed_tracks(disc.playlist)
-    facts = facts_by_id([track.pk for track in tracks])
-    programmes: list[Programme] = []
-    unusable: list[Finding] = []
-    for track in tracks:
-        try:
-            programmes.append(_programme(facts.get(track.pk), bool(track.missing_since), track.title))
-        except DiscError as error:
-            text = f"{track.title} cannot be used: {str(error).rstrip('.')}. Or take it off the list"
-            unusable.append(Finding(code="unusable", verdict=Verdict.FAILED, text=text))
-    wish = DiscWish(
-        medium=medium_for(disc.medium_key),
-        gap_sectors=disc.gap_seconds * SECTORS_PER_SECOND,
-        title=disc.playlist.name,
+def plan_layout(*, disc: Disc, design: DiscDesign | None = None) -> PlannedDisc:
+    """Lay out a disc as it is, or as a design would have it. A track that cannot be used whole has a line with the
+    reason, and keeps the disc from being written."""
+    chosen = design or disc.design
+    if chosen.kind is DiscKind.AUDIO:
+        sounds = sounds_of(chosen)
+        plan = plan_design(chosen, sounds, meetings=meetings_of(chosen, sounds))
+        mark = _hashed((plan.layout.medium.key, plan.layout.tracks, plan.layout.hidden, plan.text))
+        return PlannedDisc(design=chosen, sounds=sounds, files={}, plan=plan, mark=mark)
+    files = files_of(chosen)
+    data = plan_data(chosen, files)
+    lines = [(row.number, row.file.folder, row.file.name) for row in data.rows if row.sectors]
+    mark = _hashed((chosen.kind, data.medium.key, chosen.target_slug, chosen.numbered, lines))
+    return PlannedDisc(design=chosen, sounds={}, files=files, plan=data, mark=mark)
+
+
+def _hashed(values: object) -> str:
+    """Equal for discs that would be written alike."""
+    return hashlib.sha256(repr(values).encode("utf-8", "surrogateescape")).hexdigest()
+
+
+def mark_of(facts: Facts) -> str:
+    """What a measure is true of: a version of a file, and which part of it."""
+    return f"{facts.size_bytes}-{facts.modified_ns}-{facts.sound_index}{facts.part}"
+
+
+def sounds_of(design: DiscDesign) -> dict[int, Sound]:
+    """What is known of a design's sounds, by their tracks' ids. Powers of blocks are read where levels need them."""
+    ids = list({track.source_id for track in design.tracks} | ({design.hidden_id} if design.hidden_id else set()))
+    rows = SoundMeasure.objects.filter(track_id__in=ids)
+    if design.level == "none":
+        rows = rows.defer("powers")
+    kept = {row.pk: row for row in rows}
+    found = {}
+    for track in known_tracks(ids):
+        row = kept.get(track.pk)
+        current = row is not None and track.facts is not None and row.mark == mark_of(track.facts)
+        found[track.pk] = Sound(
+            facts=track.facts,
+            title=track.title or Path(track.relative).stem,
+            measured=_measured(row, powers=design.level != "none") if row is not None and current else None,
+            reason=NOT_THERE if track.missing else "",
+        )
+    return found
+
+
+def _measured(row: SoundMeasure, *, powers: bool) -> Measured | None:
+    """None for one that does not decode: the write says what is wrong with it."""
+    if not row.data:
+        return None
+    data = json.loads(row.data)
+    return Measured(
+        level=from_record(Level, data["level"]),
+        block_powers=np.frombuffer(bytes(row.powers), dtype="<f8") if powers else np.zeros(0),
+        ends=from_record(Ends, data["ends"]),
+        state=from_record(State, data["state"]),
+        samples=data["samples"],
     )
-    plan = plan_disc(programmes, wish)
-    return PlannedDisc(plan=plan, findings=(*unusable, *plan.findings), mark=_mark(plan.layout))
 
 
-def _programme(facts: Facts | None, missing: bool, title: str) -> Programme:
-    if facts is None or missing:
-        raise DiscError("its file is not there any more. Connect its disk, then scan its folder again.")
-    if not facts.usable or not facts.ok:
-        raise DiscError(facts.faults[0].text if facts.faults else "there is no sound in it.")
-    return replace(programme_of(facts), title=title or Path(facts.path).stem)
+def meetings_of(design: DiscDesign, sounds: Mapping[int, Sound]) -> set[tuple[int, int]]:
+    """Neighbours of a design that were found to be one recording, and whose files are still the same."""
+    kept = [track.source_id for track in design.kept]
+    pairs = set(zip(kept, kept[1:], strict=False))
+    found = Meeting.objects.filter(before__in=kept, meets=True).values_list("before_id", "after_id", "mark")
+    return {
+        (before, after) for before, after, mark in found
+        if (before, after) in pairs and mark == pair_mark(sounds.get(before), sounds.get(after))
+    }  # fmt: skip
 
 
-def _mark(layout: DiscLayout) -> str:
-    """Equal for layouts that would be written alike."""
-    return hashlib.sha256(repr((layout.medium.key, layout.tracks)).encode("utf-8", "surrogateescape")).hexdigest()
+def pair_mark(before: Sound | None, after: Sound | None) -> str:
+    """What a meeting is true of; "" where there is nothing to compare."""
+    if before is None or after is None or before.facts is None or after.facts is None:
+        return ""
+    return f"{mark_of(before.facts)}|{mark_of(after.facts)}"
+
+
+def files_of(design: DiscDesign) -> dict[int, FileToCome]:
+    """The files that a design's tracks are, or will be when they are made for its target."""
+    tracks = known_tracks(list({track.source_id for track in design.tracks}))
+    if design.kind is DiscKind.DATA:
+        return {track.pk: _as_it_is(track) for track in tracks}
+    return _made_for(design, tracks)
+
+
+def _as_it_is(track: KnownTrack) -> FileToCome:
+    facts = track.facts
+    reason = NOT_THERE if track.missing or facts is None else ""
+    if facts is not None and facts.stretch is not None and not reason:
+        reason = "It is a part of a longer file. Put that on the disc, or make files for a player."
+    return FileToCome(
+        title=track.title, performer=facts.tags.first("artist") if facts else "", folder=_album(track),
+        name=Path(facts.path if facts else track.relative).name, size_bytes=facts.size_bytes if facts else 0,
+        exact=True, action="as it is", reason=reason,
+    )  # fmt: skip
+
+
+def _album(track: KnownTrack) -> str:
+    """The folder that its player walks: of the album, or named as its own."""
+    album = track.facts.tags.first("album") if track.facts else ""
+    return album or Path(track.relative).parent.name
+
+
+_ACTIONS = {
+    Action.COPY: "as it is",
+    Action.REWRAP: "re-wrapped",
+    Action.CONVERT: "converted",
+    Action.SKIP: "made before",
+}
+
+
+def files_wish(design: DiscDesign) -> BatchWish:
+    """What is made for a disc of compressed files: results as a batch makes them, in the folder of results."""
+    return BatchWish(targets=(find_target(design.target_slug),))
+
+
+def _made_for(design: DiscDesign, tracks: Sequence[KnownTrack]) -> dict[int, FileToCome]:
+    known = {track.pk: track for track in tracks}
+    found = {}
+    for step in plan_for(tracks, files_wish(design)).steps:
+        track = known[step.source_id]
+        output = Path(step.output)
+        there = step.action is Action.SKIP and output.is_file()
+        size = output.stat().st_size if there else step.after.size_bytes if step.after else step.source.size_bytes
+        found[track.pk] = FileToCome(
+            title=track.title, performer=track.facts.tags.first("artist") if track.facts else "",
+            folder=_album(track), name=output.name, size_bytes=size, exact=there or step.action is Action.COPY,
+            action=_ACTIONS.get(step.action, ""), reason=step.reason if step.action is Action.REFUSE else "",
+        )  # fmt: skip
+    return found

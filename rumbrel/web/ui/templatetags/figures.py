@@ -9,7 +9,7 @@ from django.template import Context
 from django.utils.html import format_html
 from django.utils.timesince import timesince
 
-from rumbrel.core.disc.red_book import format_msf
+from rumbrel.core.disc.red_book import format_msf, spoken_time
 from rumbrel.core.targets import FitKind, Target
 
 from .. import words
@@ -88,6 +88,18 @@ def thousands(value: int) -> str:
 def msf(sectors: int) -> str:
     """m:ss:ff of a count of sectors, without its sign."""
     return format_msf(abs(sectors))
+
+
+@register.filter
+def spoken(sectors: int) -> str:
+    """A length in words: 1 min 8 s."""
+    return spoken_time(sectors)
+
+
+@register.filter
+def signed(decibels: float) -> str:
+    """With its sign and one decimal."""
+    return "0.0" if abs(decibels) < 0.05 else f"{decibels:+.1f}".replace("-", "−")
 
 
 _BAR = (

@@ -6,9 +6,6 @@ from dataclasses import dataclass
 
 from django import template
 
-from rumbrel.core.disc.layout import DiscLayout
-from rumbrel.core.disc.red_book import SECTORS_PER_SECOND
-
 register = template.Library()
 
 WIDTH = 1224
@@ -44,8 +41,14 @@ class Span:
     title: str = ""
 
 
-def _marks(end_seconds: float, width: float, most: int) -> list[Mark]:
-    step = next((m for m in MARK_STEPS_MINUTES if end_seconds / 60 / m <= most), MARK_STEPS_MINUTES[-1])
+def mark_steps(length: float, steps: Sequence[int], most: int = MOST_NUMBERS) -> int:
+    """The smallest step at which a length has no more numbers than there is room for."""
+    return next((step for step in steps if length / step <= most), steps[-1])
+
+
+def minute_marks(end_seconds: float, width: float) -> list[Mark]:
+    """Ticks of a ruler in minutes, some of them numbered."""
+    step = mark_steps(end_seconds / 60, MARK_STEPS_MINUTES, MOST_NUMBERS if width > 700 else 8)
     small = max(step / 5, end_seconds / 60 / 300)
     count = int(end_seconds / 60 / small)
     marks = []
@@ -87,7 +90,7 @@ def _drawn(
         "height": height,
         "baseline": height - 14,
         "lengths": lengths,
-        "marks": _marks(scale_end, width, MOST_NUMBERS if width > 700 else 8),
+        "marks": minute_marks(scale_end, width),
         "edge": round(edge_seconds / scale_end * width, 2) if edge_seconds is not None else None,
         "name": name,
     }
@@ -95,22 +98,6 @@ def _drawn(
 
 def _said(count: int) -> str:
     return "1 track" if count == 1 else f"{count:,} tracks"
-
-
-@register.inclusion_tag("components/ruler.html")
-def disc_ruler(layout: DiscLayout, width: int = WIDTH) -> dict[str, object]:
-    """Tracks at their addresses against the medium's end."""
-    spans = [
-        Span(
-            start=t.start_sector / SECTORS_PER_SECOND,
-            end=t.end_sector / SECTORS_PER_SECOND,
-            label=str(t.number),
-            title=t.programme.title,
-        )
-        for t in layout.tracks
-    ]
-    edge = layout.medium.capacity_sectors / SECTORS_PER_SECOND
-    return _drawn(spans, edge, width, 58, f"{_said(len(spans))} on the {layout.medium.label}")
 
 
 @register.inclusion_tag("components/ruler.html")
@@ -149,12 +136,12 @@ def work_ruler(share: float, width: int = 110) -> dict[str, object]:
 
 
 @register.inclusion_tag("components/groove.html")
-def groove(rings: Sequence[tuple[float, float, int]], edge_mm: float) -> dict[str, object]:
+def groove(rings: Sequence[tuple[float, float, int, int]], edge_mm: float) -> dict[str, object]:
     """Where each track lies: rings between radii in mm, on a disc of 60 mm."""
     drawn = [
         {"r": round((inner + outer) / 2, 3), "width": round(max(0.15, outer - inner - 0.12), 3), "odd": bool(number % 2),
-         "over": outer > edge_mm, "number": number}
-        for inner, outer, number in rings
+         "over": outer > edge_mm, "number": number, "key": key}
+        for inner, outer, number, key in rings
     ]  # fmt: skip
     return {"rings": drawn, "edge": round(edge_mm, 2)}
 

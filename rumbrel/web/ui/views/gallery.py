@@ -18,7 +18,9 @@ def gallery(request: HttpRequest) -> HttpResponse:
         "lengths": LENGTHS,
         "few": LENGTHS[:6],
         "none": (),
-        "rings": [(a, b, number) for number, (a, b) in enumerate(zip(EDGES_MM[:-1], EDGES_MM[1:], strict=True), 1)],
+        "rings": [
+            (a, b, number, number) for number, (a, b) in enumerate(zip(EDGES_MM[:-1], EDGES_MM[1:], strict=True), 1)
+        ],
         "marks": [FITS[number % 4] for number in range(9)],
         "crowd": [FITS[number % 4] for number in range(160)],
     }

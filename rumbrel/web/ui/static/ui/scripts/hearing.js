@@ -14,7 +14,9 @@ const clock = (seconds, thousandths = false) => {
   return thousandths ? `${text}.${String(Math.floor((seconds % 1) * 1000)).padStart(3, "0")}` : text;
 };
 const pageOf = (track) => document.body.dataset.trackAddress.replace("/0/", `/${track}/`);
-const soundOf = (track) => `${pageOf(track)}sound/${unplayable.has(track) ? "?decoded" : ""}`;
+// Sounds that are no tracks say themselves where they are.
+const ownAddresses = new Map();
+const soundOf = (track) => ownAddresses.get(track) ?? `${pageOf(track)}sound/${unplayable.has(track) ? "?decoded" : ""}`;
 const panels = () => [...document.querySelectorAll("[data-hearing]")];
 // What the deep look told of a track: the data of its fragment.
 const lookOf = (track) => document.querySelector(`[data-look="${track}"]`)?.dataset ?? {};
@@ -68,7 +70,7 @@ function showAll() {
   head.querySelector("[data-hush]").textContent = playing ? "Pause" : "Play on";
   const link = head.querySelector("[data-heard]");
   link.textContent = now.title;
-  link.href = now.track ? pageOf(now.track) : "#";
+  link.href = !now.track ? "#" : ownAddresses.has(now.track) ? location.href : pageOf(now.track);
   head.querySelector("[data-heard-at]").textContent = clock(audio.currentTime);
   document.querySelectorAll("tr[data-track]").forEach((row) => row.classList.toggle("is-heard", Boolean(playing) && row.dataset.track === now.track));
 }
@@ -102,6 +104,8 @@ function settleLevel() {
 }
 
 function play(track, title, at) {
+  const own = document.querySelector(`[data-track="${track}"][data-sound]`)?.dataset.sound;
+  if (own) ownAddresses.set(track, own);
   if (now.track !== track) load(track, title, at);
   else if (at !== undefined) audio.currentTime = at;
   const panel = panelOf(track);

@@ -3,7 +3,8 @@ import { canBeHeard, hearingKeys, panelHere, playOrPause, stateOf } from "./hear
 import { currentRow, markRow, walkRows } from "./rows.js";
 import { switchTheme } from "./theme.js";
 
-const press = (key) => document.querySelector(`[data-key=${key}]`)?.click();
+// What the page itself offers goes before what every page does.
+const press = (key) => (document.querySelector(`main [data-key=${key}]`) ?? document.querySelector(`[data-key=${key}]`))?.click();
 
 const keys = {
   j: () => walkRows(1),
@@ -15,6 +16,7 @@ const keys = {
   f: () => press("f"),
   l: () => press("l"),
   e: () => press("e"),
+  u: () => press("u"),
   w: () => press("w"),
   "/": () => document.querySelector("[type=search]")?.focus(),
   "?": () => { location.href = "/help/"; },

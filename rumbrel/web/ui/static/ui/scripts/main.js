@@ -2,6 +2,7 @@
 import { startAnnouncing } from "./announce.js";
 import { startChoices } from "./choices.js";
 import { startComparing } from "./comparing.js";
+import { startDisc } from "./disc.js";
 import { startDropping } from "./dropping.js";
 import { startFocus } from "./focus.js";
 import { startHearing } from "./hearing.js";
@@ -20,3 +21,4 @@ startFocus();
 startHearing();
 startSamples();
 startComparing();
+startDisc();

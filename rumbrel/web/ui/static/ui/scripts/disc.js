@@ -1,0 +1,217 @@
+// The disc's screen: one selection on ruler, table and groove; gaps and order changed where they are seen.
+/* global htmx, Sortable */
+import { say } from "./announce.js";
+import { currentRow } from "./rows.js";
+
+const screen = () => document.getElementById("disc");
+const rows = () => [...document.querySelectorAll("#disc tr[data-key]")];
+const isBusy = () => screen()?.hasAttribute("data-busy");
+let openKey = "";
+
+const act = (name, values) => {
+  const disc = screen();
+  return htmx.ajax("POST", disc.dataset.act.replace("NAME", name), {
+    target: "#disc", swap: "outerHTML", values: { revision: disc.dataset.revision, ...values },
+  });
+};
+
+function mark(key) {
+  document.querySelectorAll("#disc [data-key]").forEach((each) => {
+    if (each.tagName !== "TR") each.classList.toggle("is-chosen", Boolean(key) && each.dataset.key === key);
+  });
+  const name = document.querySelector(`#disc-ruler .length[data-key="${key}"]`)?.dataset.name;
+  const line = document.getElementById("disc-named");
+  if (line) line.textContent = name ?? "";
+}
+
+const markCurrent = () => mark(currentRow()?.dataset.key ?? openKey);
+
+function open(key) {
+  openKey = key;
+  const address = screen().dataset.trackPage.replace("/track/0/", `/track/${key}/`);
+  htmx.ajax("GET", address, { target: "#track-panel", swap: "innerHTML" });
+}
+
+// What a notch or a length is pulled to, in the ruler's own units.
+function unitsOf(svg, event) {
+  const box = svg.getBoundingClientRect();
+  return ((event.clientX - box.left) / box.width) * svg.viewBox.baseVal.width;
+}
+
+const seconds = (sectors) => String(Math.round((sectors / 75) * 100) / 100);
+
+function pullNotch(svg, notch, down) {
+  const [start, gap] = [unitsOf(svg, down), Number(notch.dataset.gap)];
+  const scale = Number(svg.dataset.sectors);
+  let wanted = gap;
+  const move = (event) => {
+    // A whole disc is on the ruler: a second is less than a point wide. Ten times as far as it looks, in tenths.
+    const sectors = gap + ((unitsOf(svg, event) - start) * scale) / 10;
+    wanted = Math.max(0, Math.min(60 * 75, Math.round(sectors / 7.5) * 7.5));
+    document.getElementById("disc-named").textContent = `gap before it: ${seconds(wanted)} s`;
+  };
+  const up = () => {
+    removeEventListener("pointermove", move);
+    removeEventListener("pointerup", up);
+    if (Math.round(wanted) !== gap) act("gap", { key: notch.dataset.key, gap: seconds(wanted) });
+  };
+  addEventListener("pointermove", move);
+  addEventListener("pointerup", up);
+}
+
+function pullLength(svg, length, down) {
+  const lengths = [...svg.querySelectorAll(".length")];
+  const drop = svg.querySelector(".ruler-drop");
+  let before;
+  const move = (event) => {
+    if (Math.abs(event.clientX - down.clientX) < 6) return;
+    const at = unitsOf(svg, event);
+    const next = lengths.find((each) => {
+      const box = each.getBBox();
+      return at < box.x + box.width / 2;
+    });
+    before = next?.dataset.key ?? "";
+    const end = lengths.at(-1).getBBox();
+    const x = next ? next.getBBox().x : end.x + end.width;
+    drop.setAttribute("x1", x);
+    drop.setAttribute("x2", x);
+    drop.setAttribute("visibility", "visible");
+  };
+  const up = () => {
+    removeEventListener("pointermove", move);
+    removeEventListener("pointerup", up);
+    drop.setAttribute("visibility", "hidden");
+    if (before !== undefined && before !== length.dataset.key) act("move", { keys: length.dataset.key, before });
+    else document.getElementById(`open-${length.dataset.key}`)?.focus();
+  };
+  addEventListener("pointermove", move);
+  addEventListener("pointerup", up);
+}
+
+async function preview(key) {
+  const place = document.getElementById("disc-preview");
+  const answer = await fetch(`${screen().dataset.preview}?offer=${encodeURIComponent(key)}`);
+  if (!answer.ok || place.dataset.wanted !== key) return;
+  place.innerHTML = await answer.text();
+  place.hidden = false;
+  document.getElementById("disc-ruler").hidden = true;
+}
+
+function endPreview() {
+  const place = document.getElementById("disc-preview");
+  if (!place) return;
+  delete place.dataset.wanted;
+  place.hidden = true;
+  document.getElementById("disc-ruler").hidden = false;
+}
+
+function offered(event, on) {
+  const offer = event.target.closest?.("[data-offer]");
+  if (!offer) return;
+  if (!on) endPreview();
+  else {
+    document.getElementById("disc-preview").dataset.wanted = offer.dataset.offer;
+    preview(offer.dataset.offer);
+  }
+}
+
+function makeSortable() {
+  const body = document.querySelector("#disc tbody[data-disc-rows]");
+  if (!body || body.dataset.sorts || isBusy()) return;
+  body.dataset.sorts = "1";
+  Sortable.create(body, {
+    handle: "[data-handle]",
+    animation: matchMedia("(prefers-reduced-motion: reduce)").matches ? 0 : 120,
+    onEnd: (event) => {
+      const next = event.item.nextElementSibling;
+      act("move", { keys: event.item.dataset.key, before: next?.dataset.key ?? "" });
+    },
+  });
+}
+
+// A text that was typed takes effect when its field is left or Enter is pressed; Escape puts back what was there.
+function startCells() {
+  document.addEventListener("change", (event) => {
+    const field = event.target.closest?.("#disc [data-text], #disc [data-gap]:not(g)");
+    if (!field) return;
+    const key = field.closest("tr")?.dataset.key ?? "";
+    if (field.hasAttribute("data-gap")) act("gap", { key, gap: field.value });
+    else act("text", { key, field: field.dataset.text, value: field.value });
+  });
+  document.addEventListener("keydown", (event) => {
+    const field = event.target.closest?.("#disc .cell, #disc .disc-name");
+    if (!field) return;
+    if (event.key === "Enter") field.blur();
+    if (event.key === "Escape") field.value = field.defaultValue;
+    const step = { ArrowDown: 1, ArrowUp: -1 }[event.key];
+    if (!step || event.altKey) return;
+    const kind = field.id.split("-")[0];
+    const all = rows();
+    const next = all[all.indexOf(field.closest("tr")) + step];
+    document.getElementById(`${kind}-${next?.dataset.key}`)?.focus();
+    event.preventDefault();
+  });
+}
+
+const keyActs = {
+  x: (row) => act("leave", { keys: row.dataset.key, out: row.classList.contains("is-out") ? "" : "on" }),
+  r: (row) => act("join", { keys: row.dataset.key, on: document.getElementById(`gap-${row.dataset.key}`)?.value === "runs on" ? "" : "on" }),
+};
+
+export function startDisc() {
+  if (!screen()) return;
+  startCells();
+  makeSortable();
+  document.addEventListener("htmx:afterSettle", (event) => {
+    if (event.target.id !== "disc" && event.detail.target?.id !== "disc") return;
+    makeSortable();
+    if (openKey && document.getElementById(`disc-row-${openKey}`)) open(openKey);
+    markCurrent();
+  });
+  document.addEventListener("measured", () => {
+    // Nobody loses what he is typing: what was found shows with the next change.
+    const typing = document.activeElement?.closest("#disc input, #disc select");
+    if (typing) say("The sounds are measured; what was found shows with the next change.");
+    else htmx.ajax("GET", screen().dataset.body, { target: "#disc", swap: "outerHTML" });
+  });
+  document.addEventListener("click", (event) => {
+    const link = event.target.closest("#disc [data-open]");
+    if (link && !event.ctrlKey && !event.metaKey) {
+      event.preventDefault();
+      open(link.dataset.open);
+    }
+    if (event.target.closest("#disc tr[data-key]")) setTimeout(markCurrent);
+  });
+  ["pointerover", "focusin"].forEach((name) => document.addEventListener(name, (event) => {
+    const named = event.target.closest?.("#disc [data-key]");
+    if (named) mark(named.dataset.key);
+    offered(event, true);
+  }));
+  ["pointerout", "focusout"].forEach((name) => document.addEventListener(name, (event) => {
+    if (event.target.closest?.("#disc-ruler [data-key], #disc .groove [data-key]")) markCurrent();
+    offered(event, false);
+  }));
+  document.addEventListener("pointerdown", (event) => {
+    const svg = event.target.closest?.("#disc-ruler svg");
+    if (!svg || event.button || isBusy()) return;
+    const [notch, length] = [event.target.closest(".notch"), event.target.closest(".length")];
+    if (notch) pullNotch(svg, notch, event);
+    else if (length) pullLength(svg, length, event);
+  });
+  document.addEventListener("keydown", (event) => {
+    const row = event.target.closest?.("#disc tr[data-key]") ?? currentRow();
+    if (!row || isBusy()) return;
+    if (event.altKey && (event.key === "ArrowUp" || event.key === "ArrowDown")) {
+      event.preventDefault();
+      const focused = document.activeElement?.id;
+      act("step", { keys: row.dataset.key, way: event.key === "ArrowUp" ? "up" : "down" }).then(() => document.getElementById(focused)?.focus());
+      return;
+    }
+    if (event.target.closest("input, select, textarea") || event.ctrlKey || event.metaKey || event.altKey) return;
+    const change = keyActs[event.key];
+    if (change) {
+      event.preventDefault();
+      change(row);
+    }
+  });
+}
