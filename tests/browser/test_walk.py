@@ -88,7 +88,7 @@ class WalkTests(BrowserCase):
         expect(up).to_be_focused()
         page.get_by_role("button", name="Lay out on a disc").click()
         expect(page.locator(".big")).to_contain_text("free")
-        page.get_by_label("Blank").select_option("74")
+        page.get_by_label("Blank", exact=True).select_option("74")
         expect(page.locator(".ruler:visible")).to_have_attribute("aria-label", "4 tracks on the 74 minute blank")
         page.get_by_role("link", name="Write").click()
         page.get_by_label("Put in").select_option("74")

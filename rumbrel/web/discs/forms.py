@@ -13,6 +13,7 @@ from rumbrel.core.disc.design import DISC_TEXTS, DiscDesign, DiscKind
 from rumbrel.core.disc.media import MEDIA, medium_for
 from rumbrel.core.disc.red_book import FIRST_PAUSE_SECTORS, SECTORS_PER_SECOND, format_msf, parse_msf
 from rumbrel.core.errors import DiscError
+from rumbrel.core.inlay import VARIANTS
 from rumbrel.core.targets import all_targets
 
 __all__ = [
@@ -20,6 +21,7 @@ __all__ = [
     "ActForm",
     "DiscTextForm",
     "FillForm",
+    "InlayForm",
     "SentenceForm",
     "TrackForm",
     "TrayForm",
@@ -419,6 +421,16 @@ class FillForm(forms.Form):
     def __init__(self, *args: Any, lists: list[tuple[int, str]], **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         self.fields["pool"].choices = [("pulled", "the pull list"), *((str(pk), name) for pk, name in lists)]  # type: ignore[attr-defined]
+
+
+class InlayForm(forms.Form):
+    """Which of our designs is printed."""
+
+    variant = forms.ChoiceField(required=False, label="Design", choices=VARIANTS)
+
+    def variant_chosen(self) -> str:
+        """The first where none is named."""
+        return (self.cleaned_data.get("variant") if self.is_valid() else "") or VARIANTS[0][0]
 
 
 class TrayForm(forms.Form):

@@ -2,7 +2,7 @@
 
 from django.urls import path
 
-from .views import discs, results, writing
+from .views import discs, inlay, results, writing
 
 app_name = "discs"
 urlpatterns = [
@@ -31,5 +31,7 @@ urlpatterns = [
     path("discs/<int:pk>/sheet/", results.sheet, name="sheet"),
     path("discs/<int:pk>/forms/<slug:kind>/", results.make_form, name="make-form"),
     path("discs/<int:pk>/played/<int:number>/", results.played, name="played"),
+    path("discs/<int:pk>/inlay/", inlay.page, name="inlay"),
+    path("discs/<int:pk>/inlay/<slug:piece>.<slug:form>", inlay.printed, name="printed"),
     path("playlists/<int:pk>/disc/", discs.lay_out, name="lay-out"),
 ]

@@ -1,0 +1,68 @@
+"""What an inlay says."""
+
+from dataclasses import dataclass
+
+from rumbrel.core.disc.layout import DiscLayout, radius_mm
+from rumbrel.core.disc.red_book import SECTORS_PER_SECOND
+from rumbrel.core.disc.text import DiscText
+
+__all__ = ["InlayContents", "InlayTrack", "minutes_text"]
+
+
+def minutes_text(sectors: int) -> str:
+    """m:ss, as listeners read a length."""
+    seconds = round(sectors / SECTORS_PER_SECOND)
+    hours, rest = divmod(seconds, 3600)
+    return f"{hours}:{rest // 60:02d}:{rest % 60:02d}" if hours else f"{rest // 60}:{rest % 60:02d}"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class InlayTrack:
+    """start_sector and sectors place it on the ruler, from_mm and to_mm on the disc."""
+
+    number: int
+    title: str
+    performer: str
+    start_sector: int
+    sectors: int
+    from_mm: float
+    to_mm: float
+
+    @property
+    def time(self) -> str:
+        return minutes_text(self.sectors)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class InlayContents:
+    """performers are told for each track where they differ."""
+
+    title: str
+    performer: str
+    tracks: tuple[InlayTrack, ...]
+    total_sectors: int
+    capacity_sectors: int
+    product_code: str = ""
+
+    @classmethod
+    def of(cls, layout: DiscLayout, text: DiscText) -> "InlayContents":
+        """What a disc that was laid out says of itself."""
+        performers = {track.programme.performer for track in layout.tracks}
+        tracks = tuple(
+            InlayTrack(
+                number=track.number, title=track.programme.title,
+                performer=track.programme.performer if len(performers) > 1 else "",
+                start_sector=track.start_sector, sectors=track.sectors,
+                from_mm=radius_mm(track.start_sector, pitch_um=layout.medium.pitch_um),
+                to_mm=radius_mm(track.end_sector, pitch_um=layout.medium.pitch_um),
+            )
+            for track in layout.tracks
+        )  # fmt: skip
+        return cls(
+            title=text.disc.title, performer=text.disc.performer, tracks=tracks, total_sectors=layout.total_sectors,
+            capacity_sectors=layout.medium.capacity_sectors, product_code=text.product_code,
+        )  # fmt: skip
+
+    @property
+    def total(self) -> str:
+        return minutes_text(self.total_sectors)

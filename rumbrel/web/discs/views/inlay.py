@@ -1,0 +1,53 @@
+"""Inlays and labels of a disc: shown, and printed."""
+
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.views.decorators.http import require_safe
+
+from rumbrel.core.errors import DiscError
+from rumbrel.core.inlay import PIECES, Drawing, InlayContents, draw, pdf_of, piece_for, svg_of
+
+from .. import services
+from ..forms import InlayForm
+from ..models import Disc
+from .discs import find_disc
+
+
+def _drawing(found: Disc, piece: str, variant: str) -> Drawing:
+    """Raises DiscError for a disc of files, or a piece there is not."""
+    plan = services.plan_layout(disc=found).audio
+    return draw(piece_for(piece), InlayContents.of(plan.layout, plan.text), variant)
+
+
+@require_safe
+def page(request: HttpRequest, pk: int) -> HttpResponse:
+    found = find_disc(pk)
+    form = InlayForm(request.GET)
+    variant = form.variant_chosen()
+    try:
+        drawings = [_drawing(found, piece.key, variant) for piece in PIECES]
+    except DiscError as error:
+        raise Http404(str(error)) from error
+    context = {"disc": found, "form": InlayForm(initial={"variant": variant}), "drawings": drawings, "variant": variant}
+    return render(request, "discs/inlay.html", context)
+
+
+@require_safe
+def printed(request: HttpRequest, pk: int, piece: str, form: str) -> HttpResponse:
+    """A piece as SVG or PDF."""
+    found = find_disc(pk)
+    variant = InlayForm(request.GET).variant_chosen()
+    try:
+        drawing = _drawing(found, piece, variant)
+    except DiscError as error:
+        raise Http404(str(error)) from error
+    if form not in ("svg", "pdf"):
+        raise Http404("It is printed as SVG or PDF.")
+    title = f"{found}, {drawing.piece.label}"
+    if form == "svg":
+        answer = HttpResponse(svg_of(drawing, title=title), content_type="image/svg+xml; charset=utf-8")
+    else:
+        answer = HttpResponse(pdf_of(drawing, title=title), content_type="application/pdf")
+    if "save" in request.GET:
+        answer["Content-Disposition"] = f'attachment; filename="disc-{pk}-{piece}.{form}"'
+    return answer
