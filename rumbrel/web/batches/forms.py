@@ -11,6 +11,7 @@ from django.http import QueryDict
 from rumbrel.core.errors import TargetError
 from rumbrel.core.forecast import Action, WarningCode, WhenPresent
 from rumbrel.core.places import FILE_SYSTEMS
+from rumbrel.core.playlists import LIST_SUFFIXES
 from rumbrel.core.tags import Cover
 from rumbrel.core.tags.mapping import FIELDS
 from rumbrel.core.targets import Target, all_targets, listed_target
@@ -22,7 +23,16 @@ from rumbrel.web.ui.words import LEVEL_WORDS
 
 from .wishes import BatchWish, Choice, Destination, DestinationKind
 
-__all__ = ["MOST_TARGETS", "FolderChoiceForm", "ForecastForm", "MarkedForm", "ShownForm", "TrackChoiceForm", "query_of"]
+__all__ = [
+    "MOST_TARGETS",
+    "ExportForm",
+    "FolderChoiceForm",
+    "ForecastForm",
+    "MarkedForm",
+    "ShownForm",
+    "TrackChoiceForm",
+    "query_of",
+]
 
 _WHEN_WORDS = {WhenPresent.SKIP: "skip", WhenPresent.REPLACE: "replace", WhenPresent.NUMBER: "add a number"}
 _LEVEL_WORDS = {"": "as the target sets it", **LEVEL_WORDS}
@@ -263,3 +273,18 @@ class TrackChoiceForm(forms.Form):
 
     def tag_fields(self) -> list[forms.BoundField]:
         return [self[f"tag_{name}"] for name in self.LABELS]
+
+
+class ExportForm(forms.Form):
+    """Whose paths a list has as a file, and of which kind it is."""
+
+    paths = forms.ChoiceField(required=False, label="Paths", widget=forms.Select(attrs={"class": "field"}))
+    kind = forms.ChoiceField(
+        label="Kind", choices=[(suffix, suffix[1:].upper()) for suffix in LIST_SUFFIXES],
+        widget=forms.Select(attrs={"class": "field"}),
+    )  # fmt: skip
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        choices = [("", "of this server"), *((target.slug, f"for {target.name}") for target in all_targets())]
+        self.fields["paths"].choices = choices  # type: ignore[attr-defined]

@@ -2,10 +2,11 @@
 
 from django.urls import path
 
-from .views import afterwards, batch, forecast, report
+from .views import afterwards, batch, forecast, lists, report
 
 app_name = "batches"
 urlpatterns = [
+    path("playlists/<int:pk>/export/", lists.export, name="export-list"),
     path("batches/", batch.index, name="index"),
     path("batches/forecast/", forecast.forecast, name="forecast"),
     path("batches/forecast/folder/", forecast.folder, name="folder"),

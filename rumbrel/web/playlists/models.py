@@ -13,12 +13,16 @@ class KeptLists(models.Manager["Playlist"]):
 
 
 class Playlist(models.Model):
-    """count and seconds are kept as entries come and go. A deleted list can be put back for some days, with
-    its discs; only then it goes for good."""
+    """count and seconds are kept as entries come and go, revision grows with each change. brought is the report of the
+    import that it came from: a record for each entry that was not simply found. A deleted list can be put back for
+    some days, with its discs; only then it goes for good."""
 
     name = models.CharField(max_length=200)
     count = models.PositiveIntegerField(default=0)
     seconds = models.FloatField(default=0)
+    notes = models.TextField(blank=True)
+    revision = models.PositiveIntegerField(default=0)
+    brought = models.JSONField(default=dict)
     created_at = models.DateTimeField(auto_now_add=True)
     deleted_at = models.DateTimeField(null=True)
 
@@ -46,3 +50,19 @@ class Entry(models.Model):
 
     def __str__(self) -> str:
         return f"entry {self.position} of list {self.playlist_id}"
+
+
+class ListChange(models.Model):
+    """A change of a list, with its rows before as pairs of entry and track: it can be undone, the latest first."""
+
+    playlist = models.ForeignKey(Playlist, on_delete=models.CASCADE, related_name="changes")
+    revision = models.PositiveIntegerField()
+    before = models.TextField()
+    said = models.CharField(max_length=200)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("-pk",)
+
+    def __str__(self) -> str:
+        return self.said

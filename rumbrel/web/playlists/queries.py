@@ -1,7 +1,7 @@
 """Lists as pages need them."""
 
 from django.core.paginator import Page, Paginator
-from django.db.models import QuerySet
+from django.db.models import QuerySet, Sum
 from django.urls import reverse
 
 from rumbrel.web.collection.models import Track
@@ -9,7 +9,15 @@ from rumbrel.web.ui.traces import Trace, TraceRow
 
 from .models import Entry, Playlist
 
-__all__ = ["deleted_lists", "entries_page", "listed_ids", "listed_tracks", "lists_with_track", "playlists"]
+__all__ = [
+    "deleted_lists",
+    "entries_page",
+    "entry_behind",
+    "listed_ids",
+    "listed_tracks",
+    "lists_with_track",
+    "playlists",
+]
 
 PAGE_ENTRIES = 100
 _MOST_DELETED = 20
@@ -26,8 +34,21 @@ def deleted_lists() -> QuerySet[Playlist]:
 
 
 def entries_page(playlist: Playlist, number: str | None) -> "Page[Entry]":
-    """A page of the list, with the tracks."""
-    return Paginator(playlist.entries.select_related("track"), PAGE_ENTRIES).get_page(number)
+    """A page of the list, with the tracks, and where each begins in seconds from the beginning of the list."""
+    page = Paginator(playlist.entries.select_related("track"), PAGE_ENTRIES).get_page(number)
+    first = max(0, page.start_index() - 1)
+    earlier = playlist.entries.values("track__seconds")[:first]
+    at = earlier.aggregate(s=Sum("track__seconds"))["s"] or 0.0 if first else 0.0
+    for entry in page.object_list:
+        entry.starts = at
+        at += entry.track.seconds
+    return page
+
+
+def entry_behind(playlist: Playlist, page: "Page[Entry]") -> str:
+    """The key of the first entry behind a page, "" behind the last."""
+    behind = playlist.entries.values_list("pk", flat=True)[page.end_index() : page.end_index() + 1]
+    return str(behind[0]) if behind else ""
 
 
 def listed_ids(playlist_id: int) -> list[int]:

@@ -2,6 +2,7 @@
 
 from .archive_results import stream_archive
 from .choose_for_tracks import choices_of, choose, forget_choices, sweep_covers
+from .export_list import ExportedList, export_list
 from .forecast_tracks import forecast_tracks, plan_for
 from .join_collection import join_collection, start_joining
 from .keep_in_step import bring_in_step, end_keeping, folder_to_keep, keep_in_step, keep_what_is_due
@@ -20,12 +21,14 @@ from .start_batch import start_batch, try_again
 from .verify_results import start_verifying, verify_results
 
 __all__ = [
+    "ExportedList",
     "aside_refusal",
     "bring_in_step",
     "choices_of",
     "choose",
     "end_keeping",
     "expected_seconds",
+    "export_list",
     "folder_to_keep",
     "forecast_tracks",
     "forget_choices",

@@ -1,19 +1,24 @@
 """What is done with playlists."""
 
+from .bring_list import Brought, bring_list
+from .change_list import Changed, add_tracks, change_list, known_ids, undo_list
 from .delete_playlist import delete_playlist, forget_lists, restore_playlist, said_of
 from .lose_tracks import lists_said, settle_lists
 from .make_playlist import make_playlist
-from .order_entries import move_entry, order_entries, remove_entry
 
 __all__ = [
+    "Brought",
+    "Changed",
+    "add_tracks",
+    "bring_list",
+    "change_list",
     "delete_playlist",
     "forget_lists",
+    "known_ids",
     "lists_said",
     "make_playlist",
-    "move_entry",
-    "order_entries",
-    "remove_entry",
     "restore_playlist",
     "said_of",
     "settle_lists",
+    "undo_list",
 ]

@@ -19,7 +19,11 @@ SHORTCUTS = (
     ("f", "forecast for the pulled tracks"),
     ("l", "make a playlist of the pulled tracks"),
     ("e", "edit the tags of the track, or of the pulled ones"),
-    ("w", "work in the background"),
+    ("alt ↑ / alt ↓", "on a list or a disc, move the row, or what is marked, up or down"),
+    ("x", "on a list, mark the row; on a disc, leave it out or put it back"),
+    ("r", "on a disc, let the track run on from the one before, or give it a gap again"),
+    ("u", "on a list or a disc, undo the last change"),
+    ("w", "work in the background; on a disc, to writing it"),
     ("d", "light or dark"),
     ("?", "this page"),
 )
