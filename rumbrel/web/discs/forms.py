@@ -245,7 +245,7 @@ class TrackForm(ActForm):
             "key": track.key, "gap": gap, "marks": marks, "copy_permitted": track.copy_permitted,
             "pre_emphasis": track.pre_emphasis, **shown,
         }  # fmt: skip
-        return cls(initial=initial)
+        return cls(initial=initial, auto_id="track-%s")
 
     @property
     def said(self) -> str:
@@ -305,7 +305,7 @@ class DiscTextForm(ActForm):
             **shown, "genre_code": design.genre_code or None, "first_pause": gap_text(design.first_pause_sectors),
             "hidden": design.hidden_id,
         }  # fmt: skip
-        form = cls(initial=initial)
+        form = cls(initial=initial, auto_id="of-disc-%s")
         form.fields["hidden"] = forms.ChoiceField(
             required=False, label="Hidden before track 1", choices=[("", "nothing"), *sounds.items()]
         )

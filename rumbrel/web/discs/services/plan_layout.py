@@ -11,6 +11,7 @@ import numpy as np
 from rumbrel.core.conversion.levelling import Measured
 from rumbrel.core.disc.checklist import Finding
 from rumbrel.core.disc.design import DiscDesign, DiscKind
+from rumbrel.core.disc.layout import DiscTrack
 from rumbrel.core.errors import DiscError
 from rumbrel.core.forecast import Action
 from rumbrel.core.inspection import Facts
@@ -75,13 +76,25 @@ def plan_layout(*, disc: Disc, design: DiscDesign | None = None) -> PlannedDisc:
     if chosen.kind is DiscKind.AUDIO:
         sounds = sounds_of(chosen)
         plan = plan_design(chosen, sounds, meetings=meetings_of(chosen, sounds))
-        mark = _hashed((plan.layout.medium.key, plan.layout.tracks, plan.layout.hidden, plan.text))
+        hidden = plan.layout.hidden
+        lines = [_as_written(track) for track in plan.layout.tracks]
+        mark = _hashed((plan.layout.medium.key, lines, hidden and hidden.path, plan.text))
         return PlannedDisc(design=chosen, sounds=sounds, files={}, plan=plan, mark=mark)
     files = files_of(chosen)
     data = plan_data(chosen, files)
-    lines = [(row.number, row.file.folder, row.file.name) for row in data.rows if row.sectors]
-    mark = _hashed((chosen.kind, data.medium.key, chosen.target_slug, chosen.numbered, lines))
+    names = [(row.number, row.file.folder, row.file.name) for row in data.rows if row.sectors]
+    mark = _hashed((chosen.kind, data.medium.key, chosen.target_slug, chosen.numbered, names))
     return PlannedDisc(design=chosen, sounds={}, files=files, plan=data, mark=mark)
+
+
+def _as_written(track: DiscTrack) -> tuple[object, ...]:
+    """What of a track comes onto the disc; not what measuring says of it, which may become known at any time."""
+    sound = track.programme
+    return (
+        track.number, track.start_sector, track.sectors, track.gap_sectors, track.runs_on, track.index_sectors, sound.path,
+        sound.choice, sound.start_sample, sound.samples, round(sound.gain_db, 6), sound.copy_permitted, sound.pre_emphasis,
+        sound.isrc,
+    )  # fmt: skip
 
 
 def _hashed(values: object) -> str:

@@ -7,12 +7,21 @@ const screen = () => document.getElementById("disc");
 const rows = () => [...document.querySelectorAll("#disc tr[data-key]")];
 const isBusy = () => screen()?.hasAttribute("data-busy");
 let openKey = "";
+// While the screen is replaced, fields that vanish were not left by the user.
+let swapping = false;
+let leaving = false;
+let typed = null;
+// What stands in forms that were not sent, or whose sending was refused, and the folds that are open.
+let unsent = new Map();
+let unfolded = [];
 
+// One change after another, each upon what the one before has made: none of quick ones is passed over.
+let changes = Promise.resolve();
 const act = (name, values) => {
-  const disc = screen();
-  return htmx.ajax("POST", disc.dataset.act.replace("NAME", name), {
-    target: "#disc", swap: "outerHTML", values: { revision: disc.dataset.revision, ...values },
-  });
+  changes = changes.then(() => htmx.ajax("POST", screen().dataset.act.replace("NAME", name), {
+    target: "#disc", swap: "outerHTML", values: { revision: screen().dataset.revision, ...values },
+  }));
+  return changes;
 };
 
 function mark(key) {
@@ -22,6 +31,37 @@ function mark(key) {
   const name = document.querySelector(`#disc-ruler .length[data-key="${key}"]`)?.dataset.name;
   const line = document.getElementById("disc-named");
   if (line) line.textContent = name ?? "";
+}
+
+// An answer may come while the user is at the next field already: he stays there, and keeps what he typed.
+function keepTyped(event) {
+  if (event.detail.target?.id !== "disc") return;
+  const field = document.activeElement?.closest("#disc input, #disc select, #disc textarea, #disc button, #disc a");
+  swapping = true;
+  const sent = event.detail.requestConfig?.path;
+  const refused = event.detail.serverResponse?.includes("message-error");
+  unsent = new Map([...document.querySelectorAll("#disc .text-form [id]")]
+    .filter((each) => "defaultValue" in each && each.value !== each.defaultValue)
+    .filter((each) => refused || new URL(each.form.action).pathname !== sent)
+    .map((each) => [each.id, each.value]));
+  unfolded = [...document.querySelectorAll("#disc details[open][id]")].map((each) => each.id);
+  typed = field?.id ? { id: field.id, value: field.value, changed: field.value !== field.defaultValue, at: field.selectionStart } : null;
+}
+
+function giveBackForms() {
+  unfolded.forEach((id) => { const fold = document.getElementById(id); if (fold) fold.open = true; });
+  unsent.forEach((value, id) => { const each = document.getElementById(id); if (each) each.value = value; });
+}
+
+function giveBack() {
+  swapping = false;
+  giveBackForms();
+  const field = typed && document.getElementById(typed.id);
+  if (!field) return;
+  if (typed.changed && "defaultValue" in field) field.value = typed.value;
+  field.focus({ preventScroll: true });
+  if (typed.at !== null && field.setSelectionRange && field.type === "text") field.setSelectionRange(typed.at, typed.at);
+  typed = null;
 }
 
 const markCurrent = () => mark(currentRow()?.dataset.key ?? openKey);
@@ -131,13 +171,17 @@ function makeSortable() {
 
 // A text that was typed takes effect when its field is left or Enter is pressed; Escape puts back what was there.
 function startCells() {
-  document.addEventListener("change", (event) => {
+  document.addEventListener("focusout", (event) => {
     const field = event.target.closest?.("#disc [data-text], #disc [data-gap]:not(g)");
-    if (!field) return;
+    if (!field || (swapping && !leaving) || field.value === field.defaultValue) return;
     const key = field.closest("tr")?.dataset.key ?? "";
     if (field.hasAttribute("data-gap")) act("gap", { key, gap: field.value });
     else act("text", { key, field: field.dataset.text, value: field.value });
   });
+  ["keydown", "pointerdown"].forEach((name) => document.addEventListener(name, (event) => {
+    leaving = name === "pointerdown" || event.key === "Enter" || event.key === "Tab";
+    setTimeout(() => { leaving = false; });
+  }, true));
   document.addEventListener("keydown", (event) => {
     const field = event.target.closest?.("#disc .cell, #disc .disc-name");
     if (!field) return;
@@ -162,8 +206,11 @@ export function startDisc() {
   if (!screen()) return;
   startCells();
   makeSortable();
+  document.addEventListener("htmx:beforeSwap", keepTyped);
   document.addEventListener("htmx:afterSettle", (event) => {
+    if (event.detail.target?.id === "track-panel") giveBackForms();
     if (event.target.id !== "disc" && event.detail.target?.id !== "disc") return;
+    giveBack();
     makeSortable();
     if (openKey && document.getElementById(`disc-row-${openKey}`)) open(openKey);
     markCurrent();

@@ -6,9 +6,14 @@ const list = () => document.getElementById("list");
 const rowsOf = (body) => [...body.querySelectorAll("tr[data-entry]")];
 const markOf = (row) => row?.querySelector("input[name=entry]");
 
-const act = (name, values) => htmx.ajax("POST", list().dataset.act.replace("NAME", name), {
-  target: "#list", swap: "outerHTML", values: { revision: list().dataset.revision, page: list().dataset.page, ...values },
-});
+// One change after another: none of quick ones is passed over.
+let changes = Promise.resolve();
+const act = (name, values) => {
+  changes = changes.then(() => htmx.ajax("POST", list().dataset.act.replace("NAME", name), {
+    target: "#list", swap: "outerHTML", values: { revision: list().dataset.revision, page: list().dataset.page, ...values },
+  }));
+  return changes;
+};
 
 // What is marked, together with one row; that row alone where it is not among them.
 function together(row) {
