@@ -35,7 +35,7 @@ class Blank:
     def erased(self) -> "Blank":
         """The same disc blank again. Raises DiscError for one that is written for good."""
         if not self.medium.rewritable:
-            raise DiscError(f"A {self.medium.label} cannot be erased.")
+            raise DiscError(f"The {self.medium.label} cannot be erased: what is written on it stays.")
         return replace(self, state=BlankState.BLANK)
 
     def after(self, state: BlankState) -> "Blank":

@@ -181,7 +181,7 @@ class StandInRecorder:
     def _check(self, disc: Blank, medium: Medium) -> None:
         disc.check_writable()
         if disc.medium.capacity_sectors < medium.capacity_sectors:
-            raise DiscError(f"The tray holds a {disc.medium.label}, the disc is laid out for a {medium.label}.")
+            raise DiscError(f"The tray holds {disc.medium.a_label}, the disc is laid out for {medium.a_label}.")
         if self.speed not in disc.medium.speeds:
             speeds = ", ".join(f"{speed}x" for speed in disc.medium.speeds)
             raise DiscError(f"The {disc.medium.label} is rated for {speeds}, not for {self.speed}x.")

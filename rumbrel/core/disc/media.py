@@ -29,6 +29,11 @@ class Medium:
     beyond_standard: bool = False
 
     @property
+    def a_label(self) -> str:
+        """With its article: an 80 minute blank."""
+        return f"{'an' if self.label.startswith('8') else 'a'} {self.label}"
+
+    @property
     def capacity_bytes(self) -> int:
         """Bytes of sound the medium holds."""
         return self.capacity_sectors * BYTES_PER_SECTOR

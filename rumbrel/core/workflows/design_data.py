@@ -178,7 +178,7 @@ def data_offers(planned: DataPlan, files: Mapping[int, FileToCome]) -> tuple[Des
         one = replace(design, medium_key=medium.key)
         doubt = ", which some drives and players refuse" if medium.beyond_standard else ""
         found.append(
-            _offer(f"medium-{medium.key}", f"a {medium.label}{doubt}", [one], [planned.total_sectors], medium, True)
+            _offer(f"medium-{medium.key}", f"{medium.a_label}{doubt}", [one], [planned.total_sectors], medium, True)
         )
     return tuple(found)
 

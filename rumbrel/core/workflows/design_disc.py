@@ -132,7 +132,11 @@ def plan_design(design: DiscDesign, sounds: Mapping[int, Sound], *, meetings: Co
     saves = None
     if known and found.tracks:
         saves = wish.lay_out(found.chosen(False)).total_sectors - wish.lay_out(found.chosen(True)).total_sectors
-    lines = (_unusable(design, key, reason, sounds) for key, reason in found.refused.items())
+    lines = [_unusable(design, key, reason, sounds) for key, reason in found.refused.items()]
+    _, unheard = _hidden(design, sounds)
+    if unheard:
+        said = f"The sound before track 1 cannot be used: {unheard[0].lower()}{unheard[1:].rstrip('.')}. Or choose none"
+        lines.append(Finding(code="hidden", verdict=Verdict.FAILED, text=said))
     positions = {track.key: number for number, track in enumerate(found.tracks)}
     return DesignPlan(
         design=design,
@@ -284,10 +288,20 @@ def _levelled(
     return levelled
 
 
+def _hidden(design: DiscDesign, sounds: Mapping[int, Sound]) -> tuple[Programme | None, str]:
+    """(the sound before track 1, None for none; why it cannot be used)."""
+    if design.hidden_id is None:
+        return None, ""
+    if design.hidden_id not in sounds:
+        return None, "It left the collection."
+    try:
+        return sounds[design.hidden_id].programme(), ""
+    except DiscError as error:
+        return None, str(error)
+
+
 def _wish(design: DiscDesign, sounds: Mapping[int, Sound]) -> DiscWish:
-    hidden = None
-    if design.hidden_id is not None and design.hidden_id in sounds:
-        hidden = sounds[design.hidden_id].programme()
+    hidden, _ = _hidden(design, sounds)
     texts = dict(design.texts)
     return DiscWish(
         medium=medium_for(design.medium_key), gap_sectors=design.gap_sectors,
@@ -356,7 +370,7 @@ def design_offers(planned: DesignPlan, sounds: Mapping[int, Sound]) -> tuple[Des
     if bigger is not None:
         one = replace(planned.design, medium_key=bigger.key)
         doubt = ", which some drives and players refuse" if bigger.beyond_standard else ""
-        found.append(tried(f"medium-{bigger.key}", f"a {bigger.label}{doubt}", one))
+        found.append(tried(f"medium-{bigger.key}", f"{bigger.a_label}{doubt}", one))
     return tuple(found)
 
 

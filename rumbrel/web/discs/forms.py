@@ -329,7 +329,11 @@ class DiscTextForm(ActForm):
         pause = parse_gap(chosen["first_pause"]) if chosen["first_pause"].strip() else FIRST_PAUSE_SECTORS
         if pause < FIRST_PAUSE_SECTORS:
             raise DiscError("The first pause of a disc lasts 2 to 60 s: the standard wants 2 s.")
-        return replace(new, genre_code=chosen["genre_code"] or 0, first_pause_sectors=pause, hidden_id=chosen["hidden"])
+        if chosen["hidden"] and chosen["hidden"] not in {track.source_id for track in design.tracks}:
+            raise DiscError("Only a sound of this list can lie before track 1. Put it on the list first.")
+        return replace(
+            new, genre_code=chosen["genre_code"] or 0, first_pause_sectors=pause, hidden_id=chosen["hidden"] or None
+        )
 
 
 _KINDS = (
@@ -348,7 +352,7 @@ class SentenceForm(ActForm):
     kind = forms.ChoiceField(
         required=False, label="Where it shall play", choices=[(str(k), text) for k, text in _KINDS]
     )
-    medium = forms.ChoiceField(required=False, label="Blank", choices=[(m.key, m.label) for m in MEDIA])
+    medium = forms.ChoiceField(required=False, label="Blank", choices=[(m.key, m.a_label) for m in MEDIA])
     gap = forms.CharField(required=False, max_length=40, label="Gap between all tracks")
     level = forms.ChoiceField(required=False, label="Loudness", choices=_LEVELS)
     ends = forms.ChoiceField(required=False, label="Silence at the ends of tracks", choices=_ENDS)

@@ -224,7 +224,7 @@ def _remedied(code: str, remark: Remark, plan: DesignPlan | DataPlan) -> Remark:
     if code == "clipping" and isinstance(plan, DesignPlan) and plan.design.level == "none":
         values = {"level": "album"}
         return Remark(verdict=remark.verdict, text=remark.text, act="sentence", label="album kept", values=values)
-    if code in ("text", "codes", "product-code"):
+    if code in ("text", "codes", "product-code", "hidden"):
         return Remark(verdict=remark.verdict, text=remark.text, label="edit CD-Text", anchor="cd-text")
     return remark
 

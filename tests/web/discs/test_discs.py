@@ -234,9 +234,9 @@ class WriteTests(DiscCase):
         self.gather()
         disc = self.disc()
         for name, shelf, wanted in (
-            ("take-out", "", ("empty", "The tray is empty. Put in a 80 minute blank.")),
+            ("take-out", "", ("empty", "The tray is empty. Put in an 80 minute blank.")),
             ("put-in", "80-written", ("80 minute disc that is written already, written", "Put in a blank one")),
-            ("put-in", "74", ("74 minute blank, blank", "the disc is laid out for a 80 minute blank")),
+            ("put-in", "74", ("74 minute blank, blank", "the disc is laid out for an 80 minute blank")),
             ("put-in", "80rw-written", ("rewritable that is written already, written", "Erase it, or put in another")),
             ("erase", "", ("rewritable that is written already, blank", "The disc in the tray can take it")),
             ("put-in", "moon", ("blank", "There is no such disc on the shelf")),

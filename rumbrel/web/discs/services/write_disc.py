@@ -53,13 +53,13 @@ def media_check(*, tray: Tray, medium: Medium, speed: int) -> str:
     """Why the disc in the tray cannot take the layout, and what to do; "" where it can."""
     blank = tray.blank
     if blank is None:
-        return f"The tray is empty. Put in a {medium.label}."
+        return f"The tray is empty. Put in {medium.a_label}."
     try:
         blank.check_writable()
     except DiscError as error:
         return str(error)
     if blank.medium.capacity_sectors < medium.capacity_sectors:
-        return f"The tray holds a {blank.medium.label}, the disc is laid out for a {medium.label}."
+        return f"The tray holds {blank.medium.a_label}, the disc is laid out for {medium.a_label}."
     speeds = tray.kind.speeds_for(blank.medium)
     if speed not in speeds:
         said = ", ".join(f"{each}x" for each in speeds)
