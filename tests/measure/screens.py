@@ -17,7 +17,7 @@ from unittest import mock
 
 __all__ = ["MEASURES", "run"]
 
-MEASURES = {"screens": 100_000, "screens-million": 1_000_000, "scan": 20_000}
+MEASURES = {"screens": 100_000, "screens-million": 1_000_000, "scan": 20_000, "lists": 100_000}
 TURNS = 20
 PULLED = 10_000
 
@@ -44,6 +44,12 @@ def _main(name: str) -> None:
     call_command("migrate", verbosity=0)
     if name == "scan":
         _scan(MEASURES[name])
+    elif name == "lists":
+        from .lists import measure_lists
+
+        print(_yardstick())
+        print("| what | ms, median | ms, p95 | kB | queries |\n|---|---|---|---|---|")
+        measure_lists(_htmx)
     else:
         _screens(MEASURES[name])
 
@@ -175,7 +181,12 @@ def _post(address: str) -> Any:
     return _client().post(address)
 
 
-def _show(label: str, address: str, values: dict[str, str] | None) -> None:
+def _htmx(label: str, address: str, values: dict[str, str] | None) -> None:
+    """As the screen asks: a change is answered with the part that changed."""
+    _show(label, address, values, headers={"HX-Request": "true"} if values is not None else {})
+
+
+def _show(label: str, address: str, values: dict[str, str] | None, *, headers: dict[str, str] | None = None) -> None:
     from django.db import connection
 
     queries: list[str] = []
@@ -185,7 +196,7 @@ def _show(label: str, address: str, values: dict[str, str] | None) -> None:
         return execute(sql, *rest)
 
     client = _client()
-    ask = (lambda: client.get(address)) if values is None else (lambda: client.post(address, values))
+    ask = (lambda: client.get(address)) if values is None else (lambda: client.post(address, values, headers=headers))
     ask()
     with connection.execute_wrapper(noted):
         response = ask()

@@ -4,6 +4,7 @@ import json
 import os
 import re
 from dataclasses import replace
+from functools import lru_cache
 from pathlib import Path
 
 from rumbrel.core.formats.table import format_label
@@ -46,8 +47,9 @@ def kept_facts(facts: Facts) -> str:
     return json.dumps(as_record(facts), ensure_ascii=True, separators=(",", ":"))
 
 
+@lru_cache(maxsize=1024)
 def restored_facts(data: str) -> Facts:
-    """Raises ValueError, TypeError or KeyError for what another version wrote."""
+    """Kept for screens that ask for the same few again with every change, a disc's above all. Raises ValueError, TypeError or KeyError for what another version wrote."""
     return from_record(Facts, json.loads(data))
 
 

@@ -19,13 +19,13 @@ from rumbrel.core.targets import all_targets
 __all__ = [
     "ACTS",
     "ActForm",
-    "DiscTextForm",
     "FillForm",
     "InlayForm",
     "SentenceForm",
     "TrackForm",
     "TrayForm",
     "WriteForm",
+    "disc_texts",
     "gap_text",
 ]
 
@@ -298,19 +298,6 @@ class DiscTextForm(ActForm):
             self.fields[name] = forms.CharField(required=False, max_length=2_000, label=_TEXT_LABELS[name])
         self.order_fields([*DISC_TEXTS, "genre_code", "first_pause", "hidden"])
 
-    @classmethod
-    def of(cls, design: DiscDesign, shown: Mapping[str, str], sounds: Mapping[int, str]) -> "DiscTextForm":
-        """The form as the disc is; shown are the texts that it has, sounds those that may lie before track 1."""
-        initial = {
-            **shown, "genre_code": design.genre_code or None, "first_pause": gap_text(design.first_pause_sectors),
-            "hidden": design.hidden_id,
-        }  # fmt: skip
-        form = cls(initial=initial, auto_id="of-disc-%s")
-        form.fields["hidden"] = forms.ChoiceField(
-            required=False, label="Hidden before track 1", choices=[("", "nothing"), *sounds.items()]
-        )
-        return form
-
     @property
     def said(self) -> str:
         return "what is said of the disc"
@@ -334,6 +321,15 @@ class DiscTextForm(ActForm):
         return replace(
             new, genre_code=chosen["genre_code"] or 0, first_pause_sectors=pause, hidden_id=chosen["hidden"] or None
         )
+
+
+def disc_texts(design: DiscDesign, shown: Mapping[str, str]) -> list[tuple[str, str, str]]:
+    """(name, label, value) of the fields of that form as the disc is; shown are the texts that it has."""
+    texts = [(name, _TEXT_LABELS[name], shown[name]) for name in DISC_TEXTS]
+    return [
+        *texts, ("genre_code", "Genre number", str(design.genre_code or "")),
+        ("first_pause", "First pause", gap_text(design.first_pause_sectors)),
+    ]  # fmt: skip
 
 
 _KINDS = (

@@ -21,7 +21,7 @@ from rumbrel.web.playlists.models import Playlist
 from rumbrel.web.playlists.queries import listed_ids
 
 from .. import services
-from ..forms import ACTS, DiscTextForm, FillForm, SentenceForm, TrackForm, gap_text
+from ..forms import ACTS, FillForm, SentenceForm, TrackForm, disc_texts, gap_text
 from ..models import Disc
 from ..queries import discs, siblings_of
 from ..rows import KIND_SAID, file_rows, free_said, geometry, is_as_written, pack_use, remarks_of, track_rows
@@ -98,7 +98,9 @@ def _of_sound(found: Disc, planned: PlannedDisc, plan: DesignPlan) -> dict[str, 
         "rows": rows,
         "layout": plan.layout,
         "pack": pack_use(plan),
-        "text_form": DiscTextForm.of(planned.design, shown, {int(row.track_id): row.title for row in rows}),
+        "texts": disc_texts(planned.design, shown),
+        "sounds": list({row.track_id: row.title for row in rows}.items()),
+        "hidden": str(planned.design.hidden_id or ""),
         "geometry": geometry(plan.layout, plan.keys),
         "keys": plan.keys,
     }
