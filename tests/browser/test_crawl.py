@@ -22,7 +22,8 @@ _MOST_OF_A_PATH = 8
 """Of addresses that carry several choices at once, of one page: there is no end of choices put together."""
 _MOST_FOLLOWED = 12
 """Of a kind of these."""
-_DOWNLOADS = ("/results/", "/download/", "/image/", "/tracks/export.", "/checksums/", "/toml/", "/report.", "/results.")
+_DOWNLOADS = ("/results/", "/download/", "/image/", "/tracks/export.", "/checksums/", "/toml/", "/report.", "/results.",
+              "/archive/", "/sheet/", ".pdf", ".svg")  # fmt: skip
 _RUN = """async () => (await axe.run(document, {resultTypes: ["violations"]})).violations.flatMap(
     (rule) => rule.nodes.map((node) => `${rule.id}: ${node.html.slice(0, 160)} (${node.failureSummary.slice(0, 200)})`))"""
 _CONTRAST = """async () => (await axe.run(document, {runOnly: ["color-contrast"]})).violations.flatMap(
@@ -75,7 +76,7 @@ class CrawlCase(BrowserCase):
         # Made while it is sent: the server knows no length of it, and its answer to HEAD is not one that all take.
         made = any(
             mark in address
-            for mark in ("/download/", "/tracks/export.", "/checksums/", "/toml/", "/report.", "/results.")
+            for mark in ("/download/", "/tracks/export.", "/checksums/", "/toml/", "/report.", "/results.", "/archive/")
         )
         ask = page.request.get if made else page.request.head
         answer = ask(self.instance.address + address)

@@ -79,13 +79,18 @@ class WalkTests(BrowserCase):
         page.goto(f"{self.instance.address}/playlists/")
         page.get_by_label("Make a list of the pulled tracks").fill("Shop disc")
         page.get_by_role("button", name="Make").click()
-        last = page.locator("#entries tbody tr").last.locator(".name").first.inner_text()
-        up = page.get_by_role("button", name=f"up: {last}")
+        row = page.locator("#list tbody tr").last
+        last, mark = (
+            row.locator(".name").first.inner_text(),
+            page.locator(f"#{row.locator('input').get_attribute('id')}"),
+        )
         page.wait_for_load_state()
-        up.focus()
-        page.keyboard.press("Enter")
-        expect(page.locator("#entries tbody tr").nth(2)).to_contain_text(last)
-        expect(up).to_be_focused()
+        mark.focus()
+        page.keyboard.press("Alt+ArrowUp")
+        expect(page.locator("#list tbody tr").nth(2)).to_contain_text(last)
+        expect(mark).to_be_focused()
+        page.keyboard.press("u")
+        expect(page.locator("#list tbody tr").nth(3)).to_contain_text(last)
         page.get_by_role("button", name="Lay out on a disc").click()
         expect(page.locator(".big")).to_contain_text("free")
         page.get_by_label("Blank", exact=True).select_option("74")
@@ -168,7 +173,8 @@ class WalkTests(BrowserCase):
         page = self.page(viewport={"width": 390, "height": 800}, color_scheme="dark")
         for address in (
             "/", "/folders/", "/tracks/1/", "/where/", "/targets/", "/batches/", "/batches/1/", "/batches/forecast/",
-            "/playlists/", "/playlists/1/", "/discs/", "/discs/1/", "/bench/", "/work/", "/help/", "/gallery/", "/nowhere/",
+            "/playlists/", "/playlists/1/", "/discs/", "/discs/1/", "/discs/2/write/", "/discs/1/inlay/",
+            "/discs/1/track/1/", "/playlists/1/export/", "/bench/", "/work/", "/help/", "/gallery/", "/nowhere/",
         ):  # fmt: skip
             page.goto(self.instance.address + address)
             wide = page.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")

@@ -1,7 +1,7 @@
 """Stand-in drives for reading: a disc from an image, with faults that a seed decides."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -12,7 +12,7 @@ from rumbrel.core.errors import DiscError
 
 from .image_disc import open_image
 
-__all__ = ["DRIVES", "DriveKind", "StandInDrive", "drive_for"]
+__all__ = ["BENCH_DRIVES", "DRIVES", "DriveKind", "StandInDrive", "drive_for", "drive_with"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -34,7 +34,7 @@ class DriveKind:
 
 
 DRIVES: tuple[DriveKind, ...] = (
-    DriveKind(key="clean", label="a good drive with a clean disc"),
+    DriveKind(key="clean", label="a good drive"),
     DriveKind(key="offset", label="a drive that delivers 100 samples late", offset_samples=100),
     DriveKind(key="early", label="a drive that delivers 500 samples early and reads beyond the edges",
               offset_samples=-500, overreads=True),
@@ -50,6 +50,17 @@ def drive_for(key: str) -> DriveKind:
         if kind.key == key:
             return kind
     raise DiscError(f"There is no condition '{key}'. There are: {', '.join(kind.key for kind in DRIVES)}.")
+
+
+BENCH_DRIVES = ("clean", "offset", "early")
+"""Those of the kinds that are drives; the others are discs that are hard to read."""
+
+
+def drive_with(drive: DriveKind, disc: DriveKind) -> DriveKind:
+    """A drive with a disc of some condition in it."""
+    return replace(
+        disc, key=drive.key, label=drive.label, offset_samples=drive.offset_samples, overreads=drive.overreads
+    )
 
 
 _WAVERING, _RELUCTANT, _DEAD = "wavering", "reluctant", "dead"

@@ -24,6 +24,7 @@ __all__ = [
     "RecorderReport",
     "RecorderStep",
     "StandInRecorder",
+    "STEP_SHARES",
     "TrayOpened",
     "recorder_for",
     "steps_of",
@@ -220,7 +221,7 @@ class _Paced:
         self.total = max(1, layout.total_sectors)
         self._tracks = layout.tracks
         self._starts = [track.start_sector - track.gap_sectors for track in layout.tracks]
-        self._shares = _TRIAL_SHARES if trial else _SHARES
+        self._shares = _TRIAL_SHARES if trial else STEP_SHARES
         self._done = 0
 
     def _take(self, name: str, done: int) -> None:
@@ -266,7 +267,7 @@ class _Paced:
 
 
 _BURN_SECTORS = 750
-_SHARES = {
+STEP_SHARES = {
     "making ready": (0.0, 0.4), "lead-in": (0.4, 0.4), "writing": (0.4, 0.7), "lead-out": (0.7, 0.7),
     "closing": (0.7, 0.7), "reading back": (0.7, 1.0),
 }  # fmt: skip

@@ -11,7 +11,7 @@ from rumbrel.core.errors import DiscError
 from .reading import Contents, contents_digest
 from .text import DiscText, TrackText, decode_packs
 
-__all__ = ["KnownDisc", "names_for", "read_known_discs"]
+__all__ = ["KnownDisc", "names_for", "names_offered", "read_known_discs"]
 
 _SHIPPED = Path(__file__).parent / "known_discs.toml"
 _LARGEST_FILE_BYTES = 16 * 1024 * 1024
@@ -58,16 +58,22 @@ def _shipped() -> tuple[KnownDisc, ...]:
 
 def names_for(contents: Contents, more: Sequence[KnownDisc] = ()) -> DiscText | None:
     """The names of a disc: from its own text, else from the catalogues, else None."""
+    return next((text for _, text in names_offered(contents, more)), None)
+
+
+def names_offered(contents: Contents, more: Sequence[KnownDisc] = ()) -> list[tuple[str, DiscText]]:
+    """Everything that knows names for a disc, with what it is: its own text first, then each catalogue's entry."""
+    found: list[tuple[str, DiscText]] = []
     if contents.text:
         try:
             text = decode_packs(contents.text)
         except DiscError:
             # A damaged text is no text; the catalogue may know the disc.
             text = None
-        if text and any(track.title for track in text.tracks):
-            return text
+        if text and len(text.tracks) == len(contents.tracks) and any(track.title for track in text.tracks):
+            found.append(("CD-Text", text))
     digest = contents_digest(contents)
     for disc in (*more, *_shipped()):
         if disc.digest == digest and len(disc.text.tracks) == len(contents.tracks):
-            return disc.text
-    return None
+            found.append(("catalogue", disc.text))
+    return found

@@ -23,7 +23,17 @@ from rumbrel.core.tags import TagSet
 from rumbrel.core.targets import Target
 from rumbrel.core.verdict import Verdict
 
-__all__ = ["TakeInPlan", "TakenTrack", "plan_take_in", "take_in"]
+__all__ = [
+    "TakeInPlan",
+    "TakenTrack",
+    "plain_names",
+    "plan_take_in",
+    "read_track_file",
+    "take_in",
+    "taken_step",
+    "write_log",
+    "write_sheet",
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -71,13 +81,14 @@ def plan_take_in(
     *,
     isrcs: Sequence[str] = (),
     known: Sequence[KnownDisc] = (),
+    names: DiscText | None = None,
     target: Target,
     destination: Path,
     options: ForecastOptions,
 ) -> TakeInPlan:
-    """Names from the disc's own text, a catalogue of known discs, or plain numbers. Another disc of a title that
-    is there already goes into a folder of its own."""
-    names = names_for(contents, known) or _plain_names(contents)
+    """Names as they are given, from the disc's own text, a catalogue of known discs, or plain numbers. Another disc of
+    a title that is there already goes into a folder of its own."""
+    names = names or names_for(contents, known) or plain_names(contents)
     title = names.disc.title or "Disc"
     return TakeInPlan(
         contents=contents,
@@ -123,24 +134,27 @@ def take_in(
     total = plan.contents.lead_out_sector - plan.contents.tracks[0].start_sector
     done = 0
     for number in range(len(plan.contents.tracks)):
-        path, reading = _read(plan, drive, number, work, Progress(done=done, total=total, unit=Unit.SECTORS), report)
+        path = work / _track_name(plan, number)
+        whole = Progress(done=done, total=total, unit=Unit.SECTORS)
+        reading = read_track_file(plan.contents, drive, number, path, whole, report)
         done += reading.sectors
         readings.append(reading)
-        steps.append(_step(plan, path, number))
+        steps.append(taken_step(plan, path, number))
     # The log first: by it the folder is known as this disc's when the work is stopped and begun again.
-    _write_log(plan, readings, drive_label)
+    write_log(plan, readings, drive_label)
     outcomes: dict[str, Outcome] = {}
     for event in run_steps(steps, jobs=jobs):
         if isinstance(event, Outcome):
             outcomes[event.step.source.path] = event
         else:
             report(event)
-    _write_sheet(plan, steps)
+    write_sheet(plan, [(step.source_id, Path(step.output).name) for step in steps])
     for reading, step in zip(readings, steps, strict=True):
         yield TakenTrack(reading=reading, outcome=outcomes[step.source.path])
 
 
-def _plain_names(contents: Contents) -> DiscText:
+def plain_names(contents: Contents) -> DiscText:
+    """Numbers, where nobody knows the disc."""
     tracks = tuple(TrackText(title=f"Track {track.number:02d}") for track in contents.tracks)
     return DiscText(disc=TrackText(title=f"Disc {contents_digest(contents)[:8]}"), tracks=tracks)
 
@@ -149,12 +163,17 @@ def _file_name(title: str) -> str:
     return fitted_name(title, "", file_system_for("fat32"))
 
 
-def _read(
-    plan: TakeInPlan, drive: DiscDrive, number: int, work: Path, progress: Progress, report: Report
-) -> tuple[Path, TrackReading]:
-    """Read one track into a WAV in the work folder."""
+def _track_name(plan: TakeInPlan, number: int) -> str:
+    """What a track that was read is called, before its conversion gives it an ending of its own."""
     track = plan.contents.tracks[number].number
-    path = work / fitted_name(f"{track:02d} {plan.names.tracks[number].title}", ".wav", file_system_for("fat32"))
+    return fitted_name(f"{track:02d} {plan.names.tracks[number].title}", ".wav", file_system_for("fat32"))
+
+
+def read_track_file(
+    contents: Contents, drive: DiscDrive, number: int, path: Path, progress: Progress, report: Report = no_report
+) -> TrackReading:
+    """Read one track, by its position, with proof into a WAV. progress says where in the whole work it begins."""
+    track = contents.tracks[number].number
     done = progress.done
 
     def told(sectors: int) -> None:
@@ -162,18 +181,18 @@ def _read(
         done += sectors
         report(replace(progress, done=done, step=f"reading track {track}"))
 
-    blocks, account = read_track(drive, plan.contents, number, progress=told)
+    blocks, account = read_track(drive, contents, number, progress=told)
     try:
         with wave.open(str(path), "wb") as file:
             file.setparams((CHANNELS, 2, SAMPLE_RATE, 0, "NONE", ""))
             for block in blocks:
                 file.writeframesraw(block)
     except OSError as error:
-        raise OutputError(f"The track could not be kept in {work}: {error.strerror}.") from error
-    return path, account()
+        raise OutputError(f"The track could not be kept in {path.parent}: {error.strerror}.") from error
+    return account()
 
 
-def _step(plan: TakeInPlan, path: Path, number: int) -> Step:
+def taken_step(plan: TakeInPlan, path: Path, number: int) -> Step:
     """The conversion of a track that was read, with the names of the disc as its tags."""
     text, disc = plan.names.tracks[number], plan.names.disc
     fields = {
@@ -186,12 +205,13 @@ def _step(plan: TakeInPlan, path: Path, number: int) -> Step:
     def inspect(each: Path) -> Facts:
         return replace(inspect_file(each), tags=tags)
 
-    source = Source(id=number, path=path, relative=Path(plan.folder_name) / path.name)
+    source = Source(id=number, path=path, relative=Path(plan.folder_name) / _track_name(plan, number))
     forecast = forecast_batch([source], plan.target, plan.destination, options=plan.options, inspect=inspect)
     return forecast.steps[0]
 
 
-def _write_log(plan: TakeInPlan, readings: Sequence[TrackReading], drive_label: str) -> None:
+def write_log(plan: TakeInPlan, readings: Sequence[TrackReading], drive_label: str) -> None:
+    """How each track was read, beside its result."""
     log = {
         "disc": contents_digest(plan.contents),
         "title": plan.names.disc.title,
@@ -202,10 +222,11 @@ def _write_log(plan: TakeInPlan, readings: Sequence[TrackReading], drive_label: 
     write_whole(folder / f"{plan.folder_name}.log.json", json.dumps(log, indent=1) + "\n")
 
 
-def _write_sheet(plan: TakeInPlan, steps: Sequence[Step]) -> None:
-    """A cue sheet of the files that were made."""
+def write_sheet(plan: TakeInPlan, files: Sequence[tuple[int, str]]) -> None:
+    """A cue sheet of the files that were made, each by its track's position and its name."""
     lines = [f"TITLE {quoted(plan.names.disc.title)}"]
-    for number, step in enumerate(steps, 1):
-        lines += [f"FILE {quoted(Path(step.output).name)} WAVE", f"  TRACK {number:02d} AUDIO",
-                  f"    TITLE {quoted(plan.names.tracks[number - 1].title)}", "    INDEX 01 00:00:00"]  # fmt: skip
+    for position, name in files:
+        number, title = plan.contents.tracks[position].number, plan.names.tracks[position].title
+        lines += [f"FILE {quoted(name)} WAVE", f"  TRACK {number:02d} AUDIO", f"    TITLE {quoted(title)}",
+                  "    INDEX 01 00:00:00"]  # fmt: skip
     write_whole(plan.destination / plan.folder_name / f"{plan.folder_name}.cue", "\n".join(lines) + "\n")

@@ -33,6 +33,16 @@ class Rumbrel:
         return self.data / "discs"
 
     @property
+    def shelf(self) -> Path:
+        """Images that can be put into the stand-in drives: the demo's, and the user's own."""
+        return self.data / "shelf"
+
+    @property
+    def reading(self) -> Path:
+        """Tracks of discs that were read and are not made into results yet."""
+        return self.data / "reading"
+
+    @property
     def pictures(self) -> Path:
         """Pictures of the sound of tracks that were looked at."""
         return self.data / "pictures"

@@ -1,23 +1,71 @@
-"""The bench: the stand-ins that ship with Rumbrel."""
+"""The bench: the stand-ins that ship with Rumbrel, and what is in them."""
 
+from django.contrib import messages
 from django.http import HttpRequest, HttpResponse
-from django.shortcuts import render
-from django.views.decorators.http import require_safe
+from django.shortcuts import redirect, render
+from django.views.decorators.http import require_POST, require_safe
 
-from rumbrel.core.bench.drive import DRIVES
 from rumbrel.core.disc.media import MEDIA
+from rumbrel.core.errors import RumbrelError
 from rumbrel.core.places import VOLUME_KINDS
 from rumbrel.web.discs.queries import written_discs
 
-from ..rows import blank_row
+from .. import services
+from ..forms import ImageForm, PutInForm
+from ..models import TakeIn
+from ..rows import blank_row, drive_rows, recorder_rows
+
+_MOST_TAKEN = 30
 
 
 @require_safe
 def index(request: HttpRequest) -> HttpResponse:
     context = {
+        "drives": drive_rows(),
+        "recorders": recorder_rows(),
+        "put_in": PutInForm(shelf=services.discs_on_shelf()),
+        "taken": TakeIn.objects.exclude(readings={}).select_related("job")[:_MOST_TAKEN],
         "blanks": [blank_row(medium) for medium in MEDIA],
-        "drives": DRIVES,
         "volumes": VOLUME_KINDS,
         "written": written_discs()[:50],
     }
     return render(request, "bench/bench.html", context)
+
+
+@require_POST
+def put_in(request: HttpRequest, drive: str) -> HttpResponse:
+    form = PutInForm(request.POST, shelf=services.discs_on_shelf())
+    if not form.is_valid():
+        messages.error(request, "That disc is not on the shelf any more. Choose another one.")
+        return redirect("bench:index")
+    try:
+        taken = services.put_disc_in(drive=drive, disc_key=form.cleaned_data["disc"])
+    except RumbrelError as error:
+        messages.error(request, str(error))
+        return redirect("bench:index")
+    return redirect("bench:taken", pk=taken.pk)
+
+
+@require_POST
+def take_out(request: HttpRequest, drive: str) -> HttpResponse:
+    try:
+        services.take_disc_out(drive=drive)
+    except RumbrelError as error:
+        messages.error(request, str(error))
+    return redirect("bench:index")
+
+
+@require_POST
+def drop(request: HttpRequest) -> HttpResponse:
+    """An image of the user's own onto the shelf."""
+    form = ImageForm(request.POST, {"files": request.FILES.getlist("files")} if request.FILES else None)
+    if not form.is_valid():
+        messages.error(request, "Choose the files of an image first: a cue sheet and the BIN that it names, or an ISO.")
+        return redirect("bench:index")
+    try:
+        disc = services.drop_image(files=form.cleaned_data["files"])
+    except RumbrelError as error:
+        messages.error(request, str(error))
+        return redirect("bench:index")
+    messages.success(request, f"{disc.label} lies on the shelf now. Put it into a drive.")
+    return redirect("bench:index")

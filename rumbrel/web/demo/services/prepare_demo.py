@@ -4,6 +4,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 
+from django.conf import settings
+
 from rumbrel.core.disc.design import with_gap
 from rumbrel.core.disc.red_book import SECTORS_PER_SECOND
 from rumbrel.core.targets import find_target
@@ -20,6 +22,8 @@ from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import run_job
 from rumbrel.web.playlists.models import Playlist
 from rumbrel.web.playlists.services import make_playlist
+
+from .make_shelf import make_shelf
 
 __all__ = ["prepare_demo"]
 
@@ -40,9 +44,9 @@ def prepare_demo(*, folders: Sequence[Path], say: Callable[[str], None]) -> None
     if not Playlist.objects.exists():
         say("Writing a disc ...")
         _discs()
-        _work("disc-measure")
         _work("disc-write")
         _pull()
+    make_shelf(settings.RUMBREL.shelf / "demo")
     if not Comparison.objects.exists():
         say("Making a comparison ...")
         polka = Track.objects.get(relative__contains="Polka", relative__startswith="Organ rolls")
@@ -63,6 +67,7 @@ def _discs() -> None:
     """A shop disc of everything, which runs over, and one of organ rolls, which is written."""
     music = Track.objects.filter(whole=True).exclude(relative__regex="^(Spoken|Box 7)/")
     everything = make_playlist(name="Shop CD, everything", track_ids=[t.pk for t in music.order_by("relative")])
+    # An hour and a half of sound is measured in the background, when the demo is there already.
     start_measuring(disc=lay_out_list(playlist=everything))
     rolls = music.filter(relative__startswith="Organ rolls").order_by("relative")
     short = make_playlist(name="Barrel organ rolls", track_ids=[track.pk for track in rolls[:4]])
@@ -72,7 +77,6 @@ def _discs() -> None:
         said="a small blank",
     )  # fmt: skip
     written.refresh_from_db()
-    start_measuring(disc=written)
     put_in(recorder=written.recorder_key, shelf_key="21")
     start_write(disc=written)
 

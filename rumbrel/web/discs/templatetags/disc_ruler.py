@@ -7,6 +7,7 @@ from django import template
 from django.utils.html import escape
 from django.utils.safestring import mark_safe
 
+from rumbrel.core.bench.recorder import STEP_SHARES
 from rumbrel.core.disc.layout import DiscLayout
 from rumbrel.core.disc.red_book import SECTORS_PER_SECOND, format_msf
 from rumbrel.core.workflows.design_data import DataPlan
@@ -141,6 +142,28 @@ def data_ruler(plan: DataPlan, width: int = WIDTH) -> str:
         lengths, _byte_marks(end * 2048 / 1e6, width), edge=capacity * scale, width=width,
         name=f"{files} on the {plan.medium.label}, in MB", scale=0.0,
     )  # fmt: skip
+
+
+@register.simple_tag
+def write_ruler(share: float, trial: bool, width: int = 640) -> str:
+    """The steps of a write on one ruler, and how far it is. The laser is on from the lead-in's mark to the closing's."""
+    done = round(min(1.0, max(0.0, share or 0.0)) * width, 1)
+    ends = (0.6, 1.0, 1.0) if trial else (STEP_SHARES["writing"][0], STEP_SHARES["writing"][1], 1.0)
+    names = ("made ready", "tracks", "read back")
+    starts = (0.0, *ends[:-1])
+    texts = "".join(
+        f'<text class="ruler-minute" x="{start * width:.1f}" y="34" dx="3">{name}</text>'
+        for start, end, name in zip(starts, ends, names, strict=True) if end > start
+    )  # fmt: skip
+    marks = "".join(
+        f'<line class="ruler-tick" x1="{at * width:.1f}" y1="4" x2="{at * width:.1f}" y2="30"/>' for at in (0.0, *ends)
+    )
+    said = f"{round(100 * done / width)} % of the write"
+    return mark_safe(  # noqa: S308 - figures and words of ours alone
+        f'<svg class="ruler write-ruler" viewBox="0 0 {width + 16} 40" role="img" aria-label="{said}">'
+        f'<rect class="work-done" x="0" y="8" width="{done}" height="12"/>'
+        f'<line class="ruler-line" x1="0" y1="24" x2="{width}" y2="24"/>{marks}{texts}</svg>'
+    )
 
 
 def _byte_marks(megabytes: float, width: int) -> list[Mark]:

@@ -24,7 +24,8 @@ const keys = {
 
 export function startKeyboard() {
   document.addEventListener("keydown", (event) => {
-    const field = event.target.closest("input, select, textarea");
+    // A mark in a list is no field that anybody types into.
+    const field = event.target.closest("input:not([type=checkbox]), select, textarea");
     if (event.key === "Escape" && field) field.blur();
     if (field || event.ctrlKey || event.metaKey || event.altKey) return;
     if (event.key === "Enter" && event.target === document.body) {
@@ -32,7 +33,7 @@ export function startKeyboard() {
       return;
     }
     // A button or a link keeps its own space.
-    if (event.key === " " && (event.target.closest("button, summary") || !canBeHeard())) return;
+    if (event.key === " " && (event.target.closest("button, summary, input") || !canBeHeard())) return;
     const panel = hearingKeys[event.key] && panelHere();
     const action = panel ? () => hearingKeys[event.key](panel, stateOf(panel)) : keys[event.key];
     if (action) {

@@ -1,0 +1,349 @@
+"""Put discs into drives, and take them in: read with proof, heard and kept where there is doubt, made for each target."""
+
+import shutil
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from django.conf import settings
+from django.db import transaction
+
+from rumbrel.core.bench.drive import BENCH_DRIVES, StandInDrive, drive_for, drive_with
+from rumbrel.core.conversion import Outcome, run_steps
+from rumbrel.core.crew import default_jobs
+from rumbrel.core.disc.known_discs import names_offered
+from rumbrel.core.disc.reading import Contents, ContentsTrack, TrackReading, contents_digest
+from rumbrel.core.disc.text import DiscText, TrackText
+from rumbrel.core.errors import DiscError
+from rumbrel.core.forecast import ForecastOptions, WhenPresent
+from rumbrel.core.progress import Progress, Unit, within
+from rumbrel.core.records import from_record
+from rumbrel.core.targets import Target, find_target
+from rumbrel.core.verdict import Verdict
+from rumbrel.core.workflows.take_in import (
+    TakeInPlan,
+    plain_names,
+    plan_take_in,
+    read_track_file,
+    taken_step,
+    write_log,
+    write_sheet,
+)
+from rumbrel.web.collection.services import add_folder
+from rumbrel.web.jobs.models import Job
+from rumbrel.web.jobs.services import Desk, start_job
+from rumbrel.web.ui.words import counted
+
+from ..models import BenchChoice, DiscNames, Drive, TakeIn
+from .shelf import shelf_disc
+
+__all__ = [
+    "BLANK",
+    "REMEMBERED",
+    "bench_choice",
+    "change_names",
+    "choose_names",
+    "choose_targets",
+    "contents_of",
+    "keep_doubtful",
+    "names_for_disc",
+    "put_disc_in",
+    "readings_of",
+    "start_take_in",
+    "take_disc_out",
+    "take_in_disc",
+    "track_file",
+]
+
+REMEMBERED, BLANK = "as you named it", "nothing"
+_USUAL_TARGETS = ["archive-flac"]
+
+
+def bench_choice() -> BenchChoice:
+    found = BenchChoice.objects.first()
+    return found or BenchChoice.objects.create(targets=_USUAL_TARGETS)
+
+
+def put_disc_in(*, drive: str, disc_key: str) -> TakeIn:
+    """Put a disc into a drive, in place of the one that is there; begins at once where that was chosen. Raises
+    DiscError for what no drive shows tracks of, and while the drive reads."""
+    if drive not in BENCH_DRIVES:
+        raise DiscError(f"There is no drive '{drive}' on the bench.")
+    disc = shelf_disc(disc_key)
+    contents = disc.open().contents
+    digest = contents_digest(contents)
+    with transaction.atomic():
+        take_disc_out(drive=drive)
+        Drive.objects.update_or_create(key=drive, defaults={"disc_key": disc_key})
+        source, names = _names(contents, digest)[0]
+        taken = TakeIn.objects.create(
+            drive_key=drive, disc_key=disc_key, disc_label=disc.label[:200], digest=digest,
+            contents=_contents_record(contents), names=names, names_from=source, targets=bench_choice().targets,
+            chosen=[track.number for track in contents.tracks],
+        )  # fmt: skip
+    if bench_choice().begin_at_once:
+        start_take_in(taken=taken)
+    return taken
+
+
+def take_disc_out(*, drive: str) -> None:
+    """Raises DiscError while the drive reads it. A disc of which nothing was taken in leaves no trace."""
+    with transaction.atomic():
+        for taken in TakeIn.objects.select_related("job").filter(drive_key=drive, in_drive=True):
+            if taken.busy:
+                raise DiscError(
+                    f"The drive is reading {taken}. Stop that, or wait for its end, then take the disc out."
+                )
+            if taken.readings:
+                TakeIn.objects.filter(pk=taken.pk).update(in_drive=False)
+            else:
+                taken.delete()
+        Drive.objects.filter(key=drive).update(disc_key="")
+
+
+def _contents_record(contents: Contents) -> dict[str, Any]:
+    tracks = [
+        {
+            "number": t.number,
+            "start_sector": t.start_sector,
+            "pre_emphasis": t.pre_emphasis,
+            "copy_permitted": t.copy_permitted,
+        }
+        for t in contents.tracks
+    ]
+    return {"tracks": tracks, "lead_out_sector": contents.lead_out_sector}
+
+
+def contents_of(taken: TakeIn) -> Contents:
+    tracks = tuple(from_record(ContentsTrack, each) for each in taken.contents["tracks"])
+    return Contents(tracks=tracks, lead_out_sector=taken.contents["lead_out_sector"])
+
+
+def _names(contents: Contents, digest: str) -> list[tuple[str, dict[str, Any]]]:
+    """Everything that knows names for a disc, the best first: the user's own, the disc's text, the catalogue, nothing."""
+    found: list[tuple[str, dict[str, Any]]] = []
+    own = DiscNames.objects.filter(digest=digest).first()
+    if own is not None:
+        found.append((REMEMBERED, own.names))
+    found += [(source, _record(text)) for source, text in names_offered(contents)]
+    return [*found, (BLANK, _record(plain_names(contents)))]
+
+
+def names_for_disc(taken: TakeIn) -> list[tuple[str, dict[str, Any]]]:
+    """As the disc itself says them, which only its drive knows."""
+    try:
+        contents = shelf_disc(taken.disc_key).open().contents
+    except DiscError:
+        contents = contents_of(taken)
+    return _names(contents, taken.digest)
+
+
+def _record(text: DiscText) -> dict[str, Any]:
+    tracks = [{"title": track.title, "performer": track.performer or text.disc.performer} for track in text.tracks]
+    return {"title": text.disc.title, "performer": text.disc.performer, "tracks": tracks}
+
+
+def _text(names: Mapping[str, Any]) -> DiscText:
+    tracks = tuple(TrackText(title=track["title"], performer=track["performer"]) for track in names["tracks"])
+    return DiscText(disc=TrackText(title=names["title"], performer=names["performer"]), tracks=tracks)
+
+
+def _changeable(taken: TakeIn) -> None:
+    if taken.busy or taken.results:
+        raise DiscError("Its tracks are being made, or are made already. Edit their tags in the collection instead.")
+
+
+def choose_names(*, taken: TakeIn, source: str) -> None:
+    """Take the names of one of those that know the disc. Raises DiscError when nobody of that name does."""
+    _changeable(taken)
+    found = dict(names_for_disc(taken)).get(source)
+    if found is None:
+        raise DiscError("Nobody of that name knows this disc.")
+    TakeIn.objects.filter(pk=taken.pk).update(names=found, names_from=source)
+
+
+def change_names(*, taken: TakeIn, names: Mapping[str, Any], chosen: Sequence[int]) -> None:
+    """The user's own names and choice of tracks; the names are remembered for this disc."""
+    _changeable(taken)
+    if not chosen:
+        raise DiscError("Choose at least one track to take in.")
+    before = taken.names
+    TakeIn.objects.filter(pk=taken.pk).update(
+        names=dict(names), chosen=list(chosen), names_from=REMEMBERED if dict(names) != before else taken.names_from
+    )
+    if dict(names) != before:
+        DiscNames.objects.update_or_create(digest=taken.digest, defaults={"names": dict(names)})
+
+
+def choose_targets(*, taken: TakeIn, slugs: Sequence[str], begin_at_once: bool) -> None:
+    """What its tracks become, for this disc and for those to come. Raises TargetError for a target there is not."""
+    _changeable(taken)
+    kept = [find_target(slug).slug for slug in dict.fromkeys(slugs) if slug]
+    if not kept:
+        raise DiscError("Choose a target for what is taken in.")
+    TakeIn.objects.filter(pk=taken.pk).update(targets=kept)
+    choice = bench_choice()
+    choice.targets, choice.begin_at_once = kept, begin_at_once
+    choice.save()
+
+
+def start_take_in(*, taken: TakeIn) -> Job:
+    """Queue it, or what is left of it."""
+    job = start_job(kind="take-in", subject=taken.pk, title=f"Take in {taken}", once_more=True)
+    TakeIn.objects.filter(pk=taken.pk).update(job=job)
+    return job
+
+
+def keep_doubtful(*, taken: TakeIn, number: int) -> Job:
+    """The user wants a doubtful or failed track all the same. Raises DiscError for one that was not read."""
+    if str(number) not in taken.readings:
+        raise DiscError("That track has not been read yet.")
+    TakeIn.objects.filter(pk=taken.pk).update(kept=sorted({*taken.kept, number}))
+    return start_take_in(taken=taken)
+
+
+def track_file(taken: TakeIn, number: int) -> Path:
+    """Where a track that was read lies until it is made into results."""
+    return settings.RUMBREL.reading / str(taken.pk) / f"{number:02d}.wav"
+
+
+def readings_of(taken: TakeIn) -> dict[int, dict[str, Any]]:
+    return {int(number): record for number, record in taken.readings.items()}
+
+
+def take_in_disc(desk: Desk, taken_id: int) -> str:
+    """Read what was not read yet, make what may be made; returns what became of it. Safe to run twice: it goes on
+    where it was."""
+    taken = TakeIn.objects.get(pk=taken_id)
+    contents = contents_of(taken)
+    total = contents.lead_out_sector - contents.tracks[0].start_sector
+    whole = Progress(done=0, total=max(1, total), unit=Unit.SECTORS)
+    _read(desk, taken, contents, whole)
+    taken.refresh_from_db()
+    made = _make(desk, taken, contents, whole)
+    taken.refresh_from_db()
+    doubtful = [n for n, record in readings_of(taken).items() if _waits(taken, n, record)]
+    said = f"{counted(made, 'track')} taken in"
+    if taken.folder:
+        said += f" to {taken.folder}"
+    if doubtful:
+        said += f"; {counted(len(doubtful), 'track')} {'is' if len(doubtful) == 1 else 'are'} doubtful: hear and keep, or leave"
+    return f"{said}."
+
+
+def _waits(taken: TakeIn, number: int, record: Mapping[str, Any]) -> bool:
+    return record["verdict"] != Verdict.PASSED and number not in taken.kept and number in taken.chosen
+
+
+def _read(desk: Desk, taken: TakeIn, contents: Contents, whole: Progress) -> None:
+    drive = None
+    for position, track in enumerate(contents.tracks):
+        path = track_file(taken, track.number)
+        before = track.start_sector - contents.tracks[0].start_sector
+        there = str(track.number) in taken.readings and (path.is_file() or str(track.number) in taken.results)
+        if track.number not in taken.chosen or there:
+            continue
+        drive = drive or _drive(taken)
+        path.parent.mkdir(parents=True, exist_ok=True)
+        part = replace(whole, done=before)
+        reading = read_track_file(contents, drive, position, path, part, within(desk.report, whole, 0.0, 0.8))
+        with transaction.atomic():
+            fresh = TakeIn.objects.select_for_update().get(pk=taken.pk)
+            fresh.readings = {**fresh.readings, str(track.number): _reading_record(reading)}
+            fresh.save(update_fields=["readings"])
+        taken.readings = fresh.readings
+
+
+def _reading_record(reading: TrackReading) -> dict[str, Any]:
+    """With the addresses of sectors from the track's beginning, for its ruler."""
+    return {
+        **reading.as_record(),
+        "start_sector": reading.start_sector,
+        "reread_at": [sector - reading.start_sector for sector in reading.reread],
+        "failed_at": [sector - reading.start_sector for sector in reading.failed],
+    }
+
+
+def _drive(taken: TakeIn) -> StandInDrive:
+    """The drive with the disc in it. Raises DiscError when it was taken out, or changed for another."""
+    if not Drive.objects.filter(key=taken.drive_key, disc_key=taken.disc_key).exists():
+        raise DiscError(f"{taken} is not in the drive any more. Put it in again, then go on.")
+    disc = shelf_disc(taken.disc_key)
+    kind = drive_with(drive_for(taken.drive_key), drive_for(disc.condition))
+    return StandInDrive(disc.path, kind)
+
+
+def _make(desk: Desk, taken: TakeIn, contents: Contents, whole: Progress) -> int:
+    """Make what may be kept and was not made; returns how many tracks there are then."""
+    targets = [find_target(slug) for slug in taken.targets]
+    wanted = [
+        position for position, track in enumerate(contents.tracks)
+        if (record := taken.readings.get(str(track.number))) is not None and track.number in taken.chosen
+        and not _waits(taken, track.number, record) and str(track.number) not in taken.results
+    ]  # fmt: skip
+    plans = [_plan(taken, contents, target) for target in targets]
+    steps = {}
+    for plan in plans:
+        for position in wanted:
+            step = taken_step(plan, track_file(taken, contents.tracks[position].number), position)
+            steps[step.output] = (contents.tracks[position].number, step)
+    for plan in plans:
+        write_log(plan, [_restored(record) for _, record in sorted(readings_of(taken).items())], taken.drive_key)
+    results: dict[str, list[str]] = dict(taken.results)
+    report = within(desk.report, whole, 0.8, 1.0)
+    outputs: dict[str, list[str]] = {}
+    for event in run_steps([step for _, step in steps.values()], jobs=default_jobs()):
+        if isinstance(event, Progress):
+            report(replace(event, step="making"))
+            continue
+        number, _ = steps[event.step.output]
+        _settled(event)
+        outputs.setdefault(str(number), []).append(event.step.output)
+    order = {output: place for place, output in enumerate(steps)}
+    results |= {number: sorted(some, key=order.__getitem__) for number, some in outputs.items()}
+    for place, plan in enumerate(plans):
+        files = [
+            (position, Path(results[str(track.number)][place]).name)
+            for position, track in enumerate(contents.tracks)
+            if len(results.get(str(track.number), [])) > place
+        ]
+        write_sheet(plan, files)
+    folder = plans[0].destination / plans[0].folder_name if plans else None
+    with transaction.atomic():
+        TakeIn.objects.filter(pk=taken.pk).update(results=results, folder=str(folder or ""))
+    for key in results:
+        track_file(taken, int(key)).unlink(missing_ok=True)
+    if folder is not None and wanted and folder.is_dir():
+        add_folder(path=str(folder))
+    _sweep(taken)
+    return len(results)
+
+
+def _settled(outcome: Outcome) -> None:
+    """Raises DiscError for a track that could not be made: nothing of it is called taken in."""
+    if not outcome.ok:
+        raise DiscError(f"{Path(outcome.step.output).name} could not be made: {outcome.error}")
+
+
+def _plan(taken: TakeIn, contents: Contents, target: Target) -> TakeInPlan:
+    return plan_take_in(
+        contents, names=_text(taken.names), target=target, destination=settings.RUMBREL.results / target.slug,
+        options=ForecastOptions(when_present=WhenPresent.SKIP),
+    )  # fmt: skip
+
+
+def _restored(record: Mapping[str, Any]) -> TrackReading:
+    """A reading as the log states it; its addresses are those of the disc."""
+    return TrackReading(
+        number=record["number"], start_sector=record["start_sector"], sectors=record["sectors"], verdict=Verdict(record["verdict"]),
+        digest=record["digest"], reread=tuple(record["start_sector"] + at for at in record["reread_at"]),
+        failed=tuple(record["start_sector"] + at for at in record["failed_at"]),
+        slowest_speed=record["slowest_speed"], unreached_samples=record["unreached_samples"],
+    )  # fmt: skip
+
+
+def _sweep(taken: TakeIn) -> None:
+    folder = settings.RUMBREL.reading / str(taken.pk)
+    if folder.is_dir() and not any(folder.iterdir()):
+        shutil.rmtree(folder, ignore_errors=True)
