@@ -224,8 +224,8 @@ def take_in_disc(desk: Desk, taken_id: int) -> str:
     made = _make(desk, taken, contents, whole)
     taken.refresh_from_db()
     doubtful = [n for n, record in readings_of(taken).items() if _waits(taken, n, record)]
-    said = f"{counted(made, 'track')} taken in"
-    if taken.folder:
+    said = f"{counted(made, 'track')} taken in" if made else "No track is taken in yet"
+    if taken.folder and made:
         said += f" to {taken.folder}"
     if doubtful:
         said += f"; {counted(len(doubtful), 'track')} {'is' if len(doubtful) == 1 else 'are'} doubtful: hear and keep, or leave"

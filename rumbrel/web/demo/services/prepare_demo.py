@@ -17,7 +17,7 @@ from rumbrel.web.collection.sentence import Sentence
 from rumbrel.web.collection.services import add_folder, clear_pulls, pull_found
 from rumbrel.web.compare.models import Comparison
 from rumbrel.web.compare.services import start_comparison
-from rumbrel.web.discs.services import change_disc, lay_out_list, put_in, start_measuring, start_write
+from rumbrel.web.discs.services import change_disc, lay_out_list, put_in, start_write
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import run_job
 from rumbrel.web.playlists.models import Playlist
@@ -67,8 +67,7 @@ def _discs() -> None:
     """A shop disc of everything, which runs over, and one of organ rolls, which is written."""
     music = Track.objects.filter(whole=True).exclude(relative__regex="^(Spoken|Box 7)/")
     everything = make_playlist(name="Shop CD, everything", track_ids=[t.pk for t in music.order_by("relative")])
-    # An hour and a half of sound is measured in the background, when the demo is there already.
-    start_measuring(disc=lay_out_list(playlist=everything))
+    lay_out_list(playlist=everything)
     rolls = music.filter(relative__startswith="Organ rolls").order_by("relative")
     short = make_playlist(name="Barrel organ rolls", track_ids=[track.pk for track in rolls[:4]])
     written = lay_out_list(playlist=short)
