@@ -98,7 +98,7 @@ class WalkTests(BrowserCase):
         page.get_by_role("link", name="Write").click()
         page.get_by_label("Put in").select_option("74")
         page.get_by_role("button", name="Put in").click()
-        page.get_by_role("button", name="Write", exact=True).click()
+        page.locator("#write-act").click()
         expect(page.locator("#stage[data-state=written]")).to_be_visible(timeout=A_WHILE_MS)
         expect(page.get_by_text("identical", exact=True)).to_have_count(4)
         self.assertEqual(len(list(self.instance.data.rglob("Shop disc.cue"))), 1)

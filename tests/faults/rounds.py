@@ -23,6 +23,8 @@ from .instance import Instance
 TARGETS = ("archive-flac", "car-mp3", "disc-wav")
 _SUFFIXES = ("flac", "wav", "wav", "flac", "wav")
 _SECONDS_OF_SOUND = 9
+_WRITE = "write"
+"""Stands for putting a blank in and writing, among the addresses of what is to be done again."""
 _SECONDS_TO_SETTLE = 120
 _SECTOR_BYTES = 2352
 _DISC_TRACKS = 3
@@ -79,9 +81,14 @@ class Round:
         self.instance.post("/batches/start/", target=self.target, when=when)
         self.batch, self.disc = Batch.objects.latest("pk"), Disc.objects.get()
         if self.dice.random() < 0.5:
-            self.instance.post(f"/discs/{self.disc.pk}/write/")
+            self._write_disc()
         if self.dice.random() < 0.3:
             self.instance.post(f"/folders/{Track.objects.first().folder_id}/scan/")
+
+    def _write_disc(self) -> None:
+        """A fresh blank into the recorder, and write."""
+        self.instance.post(f"/discs/{self.disc.pk}/tray/put-in/", shelf="80")
+        self.instance.post(f"/discs/{self.disc.pk}/write/start/", copies=1)
 
     def hurt(self, name: str) -> None:
         time.sleep(self.dice.random() * 2.0)
@@ -166,7 +173,10 @@ class Round:
                 return reasons
             for address, reason in unfinished:
                 reasons.append(reason)
-                self.instance.post(address)
+                if address == _WRITE:
+                    self._write_disc()
+                else:
+                    self.instance.post(address)
         raise AssertionError(f"it does not come to its end: {reasons}")
 
     def _unfinished(self) -> Iterator[tuple[str, str]] | list[tuple[str, str]]:
@@ -183,7 +193,7 @@ class Round:
             found.append((f"/batches/{self.batch.pk}/continue/", reason))
         if self.disc.state in (Disc.State.FAILED, Disc.State.STOPPED):
             assert self.disc.error, "a failed write without a reason"
-            found.append((f"/discs/{self.disc.pk}/write/", self.disc.error))
+            found.append((_WRITE, self.disc.error))
         scan = Job.objects.filter(kind="scan").latest("pk")
         if scan.state != Job.State.DONE:
             found.append((f"/folders/{scan.subject}/scan/", scan.error or scan.state))

@@ -91,8 +91,8 @@ class ScaleTests(WebCase):
         track, entry = Track.objects.last(), self.playlist.entries.all()[5_000]
         for address, values, status in (
             (reverse("collection:pull", args=[track.pk]), {}, 302),
-            (reverse("playlists:move", args=[entry.pk]), {"way": "up"}, 302),
-            (reverse("playlists:remove", args=[entry.pk]), {}, 302),
+            (reverse("playlists:act", args=[self.playlist.pk, "step"]), {"entry": entry.pk, "way": "up"}, 302),
+            (reverse("playlists:act", args=[self.playlist.pk, "remove"]), {"entry": entry.pk}, 302),
             (reverse("collection:clear-pull"), {}, 302),
             (reverse("collection:undo-clear"), {}, 302),
             (reverse("collection:pull-all") + "?format=FLAC", {}, 302),

@@ -122,7 +122,7 @@ def _read_row(
     taken: TakeIn, row: TakenRow, record: dict[str, Any], sectors: int, earlier: dict[str, Any] | None
 ) -> TakenRow:
     marks = [(round(100 * at / sectors, 2), kind) for kind in ("reread", "failed") for at in record[f"{kind}_at"]]
-    made = tuple(taken.results.get(str(row.number), ()))
+    made = tuple(taken.results.get(str(row.number), {}).values())
     return TakenRow(
         **{
             **_fields(row),

@@ -391,7 +391,7 @@ class LevelTests(BatchCase):
 class _InlineCrew:
     """Does what a crew does in this process, so that calls can be counted."""
 
-    def __init__(self, work, tasks, *, jobs, lost) -> None:  # type: ignore[no-untyped-def]
+    def __init__(self, work, tasks, *, jobs, lost, holds) -> None:  # type: ignore[no-untyped-def]
         self._work, self._tasks = work, tasks
 
     def __enter__(self) -> "_InlineCrew":

@@ -135,7 +135,7 @@ class TakeInTests(BenchCase):
         self.work_all()
         taken.refresh_from_db()
         self.assertIn(str(number), taken.results)
-        self.assertTrue(Path(taken.results[str(number)][0]).is_file())
+        self.assertTrue(Path(taken.results[str(number)]["archive-flac"]).is_file())
         self.assertEqual(self.client.get(reverse("bench:heard", args=[taken.pk, number])).status_code, 404)
         self.assertIn("has not been read yet", self.press("keep", taken, 77))
 

@@ -14,6 +14,7 @@ from rumbrel.core.targets import find_target
 from rumbrel.web.batches.models import Batch
 from rumbrel.web.batches.services import keep_in_step, start_batch
 from rumbrel.web.batches.wishes import BatchWish
+from rumbrel.web.bench.services import put_disc_in, track_file
 from rumbrel.web.collection.models import SourceFolder, Track
 from rumbrel.web.collection.queries import pulled_ids
 from rumbrel.web.collection.services import keep_view, start_looks
@@ -21,7 +22,7 @@ from rumbrel.web.compare.services import start_comparison, start_test
 from rumbrel.web.discs.models import Disc
 from rumbrel.web.discs.services import change_disc, lay_out_list, put_in, start_write
 from rumbrel.web.jobs.models import Job
-from rumbrel.web.playlists.models import Entry, Playlist
+from rumbrel.web.playlists.models import Playlist
 from rumbrel.web.playlists.services import make_playlist
 from rumbrel.web.settings import base
 from rumbrel.web.settings.ours import secret_key
@@ -54,7 +55,8 @@ _OF_OWN_TARGETS = ("targets:remove", "targets:put-back", "targets:keep")
 _OF_BLIND_TESTS = ("compare:blind", "compare:blind-sound", "compare:answer", "compare:blind-csv", "compare:blind-json")
 
 
-_NAMES = {"discs:act": "gap", "discs:tray": "put-in"}
+_OTHERS = {"drive": "clean", "piece": "inlay", "form": "svg"}
+_NAMES = {"discs:act": "gap", "discs:tray": "put-in", "playlists:act": "turn"}
 
 
 class SafetyCase(WebCase):
@@ -86,6 +88,9 @@ class SafetyCase(WebCase):
         self.compared = start_comparison(track=track, settings_chosen=["target:car-mp3"], start_seconds=0, seconds=10)
         self.work()
         self.compared.refresh_from_db()
+        self.taken = put_disc_in(drive="clean", disc_key=f"disc:{self.disc.pk}")
+        track_file(self.taken, 1).parent.mkdir(parents=True)
+        track_file(self.taken, 1).write_bytes(b"RIFF")
         self.blind = start_test(comparison=self.compared, one=0, other=1, trials=8)
 
     def addresses(self) -> dict[str, str]:
@@ -98,8 +103,7 @@ class SafetyCase(WebCase):
                 (f"collection:{name}" for name in _OF_FOLDERS),
                 SourceFolder.objects.get().pk,
             ),
-            "batches:download": item.pk, "playlists:move": Entry.objects.first().pk,
-            "playlists:remove": Entry.objects.first().pk, "discs:lay-out": self.playlist.pk,
+            "batches:download": item.pk, "discs:lay-out": self.playlist.pk,
             **dict.fromkeys(_OF_BLIND_TESTS, self.blind.pk),
             "batches:track": track, "batches:track-chosen": track, "batches:step": self.kept.pk,
             "batches:keep-no-more": self.kept.pk, "targets:specification": self.check.pk,
@@ -108,6 +112,7 @@ class SafetyCase(WebCase):
         usual = {
             "collection": Track.objects.get(relative="a/peal <b>.flac").pk, "batches": self.batch.pk,
             "playlists": self.playlist.pk, "discs": self.disc.pk, "jobs": Job.objects.first().pk, "tags": self.edit.pk, "compare": self.compared.pk,
+            "bench": self.taken.pk,
         }  # fmt: skip
         found = {}
         for name, pattern in patterns(get_resolver()):
@@ -118,7 +123,7 @@ class SafetyCase(WebCase):
             if "kind" in parameters:
                 values["kind"] = "bin"
             if "number" in parameters:
-                values["number"] = int(name in _OF_BLIND_TESTS or name == "discs:played")
+                values["number"] = int(name in _OF_BLIND_TESTS or name in ("discs:played", "bench:keep", "bench:heard"))
             if "which" in parameters:
                 values["which"] = "first"
             if "slug" in parameters:
@@ -127,6 +132,7 @@ class SafetyCase(WebCase):
                 values["name"] = _NAMES.get(name, self.sample)
             if "key" in parameters:
                 values["key"] = 1
+            values |= {name: each for name, each in _OTHERS.items() if name in parameters}
             found[name] = reverse(name, kwargs=values)
         return found
 

@@ -19,7 +19,7 @@ from rumbrel.web.collection.services import allowed_roots
 
 from ..wishes import BatchWish, Choice, Destination, DestinationKind
 
-__all__ = ["PulledForecast", "forecast_tracks", "plan_for", "see_that_it_may_hold"]
+__all__ = ["PulledForecast", "forecast_tracks", "ledger_for", "plan_for", "see_that_it_may_hold"]
 
 _NO_CHOICE = Choice(track_id=0)
 

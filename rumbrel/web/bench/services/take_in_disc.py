@@ -275,49 +275,46 @@ def _drive(taken: TakeIn) -> StandInDrive:
 
 
 def _make(desk: Desk, taken: TakeIn, contents: Contents, whole: Progress) -> int:
-    """Make what may be kept and was not made; returns how many tracks there are then."""
-    targets = [find_target(slug) for slug in taken.targets]
-    wanted = [
+    """Make what may be kept and was not made, each noted as it lands; returns how many tracks there are then."""
+    may = [
         position for position, track in enumerate(contents.tracks)
         if (record := taken.readings.get(str(track.number))) is not None and track.number in taken.chosen
-        and not _waits(taken, track.number, record) and str(track.number) not in taken.results
+        and not _waits(taken, track.number, record)
     ]  # fmt: skip
-    plans = [_plan(taken, contents, target) for target in targets]
+    plans = [_plan(taken, contents, find_target(slug)) for slug in taken.targets]
     steps = {}
     for plan in plans:
-        for position in wanted:
-            step = taken_step(plan, track_file(taken, contents.tracks[position].number), position)
-            steps[step.output] = (contents.tracks[position].number, step)
-    for plan in plans:
         write_log(plan, [_restored(record) for _, record in sorted(readings_of(taken).items())], taken.drive_key)
-    results: dict[str, list[str]] = dict(taken.results)
+        for position in may:
+            number = contents.tracks[position].number
+            if plan.target.slug not in taken.results.get(str(number), {}):
+                step = taken_step(plan, track_file(taken, number), position)
+                steps[step.output] = (number, plan.target.slug, step)
     report = within(desk.report, whole, 0.8, 1.0)
-    outputs: dict[str, list[str]] = {}
-    for event in run_steps([step for _, step in steps.values()], jobs=default_jobs()):
+    for event in run_steps([step for _, _, step in steps.values()], jobs=default_jobs()):
         if isinstance(event, Progress):
             report(replace(event, step="making"))
             continue
-        number, _ = steps[event.step.output]
         _settled(event)
-        outputs.setdefault(str(number), []).append(event.step.output)
-    order = {output: place for place, output in enumerate(steps)}
-    results |= {number: sorted(some, key=order.__getitem__) for number, some in outputs.items()}
-    for place, plan in enumerate(plans):
+        number, slug, step = steps[event.step.output]
+        made = taken.results.get(str(number), {})
+        taken.results = {**taken.results, str(number): {**made, slug: step.output}}
+        TakeIn.objects.filter(pk=taken.pk).update(results=taken.results)
+    for plan in plans:
         files = [
-            (position, Path(results[str(track.number)][place]).name)
-            for position, track in enumerate(contents.tracks)
-            if len(results.get(str(track.number), [])) > place
-        ]
+            (position, Path(output).name) for position, track in enumerate(contents.tracks)
+            if (output := taken.results.get(str(track.number), {}).get(plan.target.slug))
+        ]  # fmt: skip
         write_sheet(plan, files)
     folder = plans[0].destination / plans[0].folder_name if plans else None
-    with transaction.atomic():
-        TakeIn.objects.filter(pk=taken.pk).update(results=results, folder=str(folder or ""))
-    for key in results:
-        track_file(taken, int(key)).unlink(missing_ok=True)
-    if folder is not None and wanted and folder.is_dir():
+    TakeIn.objects.filter(pk=taken.pk).update(folder=str(folder or ""))
+    for key, made in taken.results.items():
+        if all(slug in made for slug in taken.targets):
+            track_file(taken, int(key)).unlink(missing_ok=True)
+    if folder is not None and steps and folder.is_dir():
         add_folder(path=str(folder))
     _sweep(taken)
-    return len(results)
+    return len(taken.results)
 
 
 def _settled(outcome: Outcome) -> None:
@@ -329,8 +326,21 @@ def _settled(outcome: Outcome) -> None:
 def _plan(taken: TakeIn, contents: Contents, target: Target) -> TakeInPlan:
     return plan_take_in(
         contents, names=_text(taken.names), target=target, destination=settings.RUMBREL.results / target.slug,
-        options=ForecastOptions(when_present=WhenPresent.SKIP),
+        options=ForecastOptions(when_present=_when_present(taken)),
     )  # fmt: skip
+
+
+def _when_present(taken: TakeIn) -> WhenPresent:
+    """What an earlier taking in of the same disc made is left as it is where all reads as it did then; else the new
+    results stand beside it, with numbers."""
+    before = TakeIn.objects.filter(digest=taken.digest).exclude(pk=taken.pk).exclude(results={}).order_by("-pk").first()
+    if before is None:
+        return WhenPresent.SKIP
+    same = all(
+        record["digest"] == taken.readings[number]["digest"]
+        for number, record in before.readings.items() if number in taken.readings
+    )  # fmt: skip
+    return WhenPresent.SKIP if same and before.names == taken.names else WhenPresent.NUMBER
 
 
 def _restored(record: Mapping[str, Any]) -> TrackReading:

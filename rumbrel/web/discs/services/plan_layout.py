@@ -194,8 +194,9 @@ _ACTIONS = {
 
 
 def files_wish(design: DiscDesign) -> BatchWish:
-    """What is made for a disc of compressed files: results as a batch makes them, in the folder of results."""
-    return BatchWish(targets=(find_target(design.target_slug),))
+    """What is made for a disc of compressed files: results as a batch makes them, in the folder of results. A name
+    proves nothing there: what is not known to be of its source is not taken for it."""
+    return BatchWish(targets=(find_target(design.target_slug),), keeps_in_line=True)
 
 
 def _made_for(design: DiscDesign, tracks: Sequence[KnownTrack]) -> dict[int, FileToCome]:

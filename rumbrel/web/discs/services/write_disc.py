@@ -21,7 +21,7 @@ from rumbrel.core.workflows.convert import run_plan
 from rumbrel.core.workflows.design_data import DataPlan, data_file
 from rumbrel.core.workflows.design_disc import DesignPlan
 from rumbrel.core.workflows.make_disc import write_plan
-from rumbrel.web.batches.services import plan_for
+from rumbrel.web.batches.services import ledger_for, plan_for
 from rumbrel.web.collection.queries import known_tracks
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.registry import Ending
@@ -229,7 +229,7 @@ def _paths(planned: PlannedDisc, plan: DataPlan, report: Report) -> dict[int, st
         return {track.pk: track.facts.path for track in tracks if track.facts}
     convert = plan_for(tracks, files_wish(planned.design))
     paths = {step.source_id: step.output for step in convert.steps}
-    for event in run_plan(convert, jobs=default_jobs()):
+    for event in run_plan(convert, jobs=default_jobs(), ledger=ledger_for):
         if isinstance(event, Progress):
             report(event)
         elif isinstance(event, Outcome) and not event.ok:
