@@ -104,7 +104,7 @@ class WalkTests(BrowserCase):
         self.assertEqual(len(list(self.instance.data.rglob("Shop disc.cue"))), 1)
         page.keyboard.press("w")
         expect(page.locator("h1")).to_have_text("Work")
-        expect(page.locator("tbody")).to_contain_text("4 tracks identical, sample for sample")
+        expect(page.locator("main")).to_contain_text("4 tracks identical, sample for sample")
         self.assertEqual(self.faults, [])
 
     def test_a_choice_made_with_the_arrow_keys_waits_for_enter(self) -> None:

@@ -78,10 +78,6 @@ class Laid:
     reason: str = ""
     joins: bool = False
 
-    @property
-    def unusable(self) -> bool:
-        return bool(self.reason)
-
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DesignPlan:

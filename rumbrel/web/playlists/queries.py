@@ -4,7 +4,6 @@ from django.core.paginator import Page, Paginator
 from django.db.models import QuerySet, Sum
 from django.urls import reverse
 
-from rumbrel.web.collection.models import Track
 from rumbrel.web.ui.traces import Trace, TraceRow
 
 from .models import Entry, Playlist
@@ -14,7 +13,6 @@ __all__ = [
     "entries_page",
     "entry_behind",
     "listed_ids",
-    "listed_tracks",
     "lists_with_track",
     "playlists",
 ]
@@ -56,11 +54,6 @@ def listed_ids(playlist_id: int) -> list[int]:
     return list(
         Entry.objects.filter(playlist=playlist_id, playlist__deleted_at=None).values_list("track_id", flat=True)
     )
-
-
-def listed_tracks(playlist: Playlist) -> list[Track]:
-    """All tracks of a list in its order."""
-    return [entry.track for entry in playlist.entries.select_related("track")]
 
 
 def lists_with_track(track_id: int) -> Trace:

@@ -1,9 +1,11 @@
 """Words of screens and commands: counts with their nouns, and what enums are called."""
 
+from collections.abc import Sequence
+
 from rumbrel.core.forecast import Action
 from rumbrel.core.targets import FitKind, Target
 
-__all__ = ["ACTION_WORDS", "FIT_WORDS", "LEVEL_WORDS", "counted", "fit_word"]
+__all__ = ["ACTION_WORDS", "FIT_WORDS", "LEVEL_WORDS", "counted", "fit_word", "meanwhile"]
 
 LEVEL_WORDS = {"none": "unchanged", "track": "tracks equal", "album": "album kept", "tags": "in tags only"}
 
@@ -20,6 +22,12 @@ ACTION_WORDS = {
     Action.SKIP: "skip",
     Action.REFUSE: "cannot",
 }
+
+
+def meanwhile(what: str, said: Sequence[str]) -> str:
+    """For who changes what another window changed since he saw it; said are those changes, the latest first."""
+    changes = f" ({'; '.join(reversed(said))})" if said else ""
+    return f"Another window changed this {what} meanwhile{changes}. Nothing is lost: both changes are kept."
 
 
 def counted(number: int, noun: str, plural: str = "") -> str:

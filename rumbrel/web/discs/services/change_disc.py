@@ -11,7 +11,7 @@ from rumbrel.core.errors import DiscError
 from rumbrel.core.records import as_record
 from rumbrel.core.workflows.design_disc import DesignOffer
 from rumbrel.web.playlists.models import Entry, Playlist
-from rumbrel.web.ui.words import counted
+from rumbrel.web.ui.words import counted, meanwhile
 
 from ..models import Disc, DiscChange
 from .plan_layout import plan_layout
@@ -34,11 +34,10 @@ _MOST_KEPT = 200
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Changed:
-    """told is what the user has to know beside the change itself; made are the discs that came of it."""
+    """told is what the user has to know beside the change itself."""
 
     disc: Disc
     told: str = ""
-    made: tuple[Disc, ...] = ()
 
 
 def lay_out_list(*, playlist: Playlist) -> Disc:
@@ -80,9 +79,7 @@ def _meanwhile(disc: Disc, revision: int | None) -> str:
     """What another window did since a revision."""
     if revision is None or revision >= disc.revision:
         return ""
-    said = list(disc.changes.filter(revision__gte=revision).values_list("said", flat=True)[:3])
-    what = f" ({'; '.join(reversed(said))})" if said else ""
-    return f"Another window changed this disc meanwhile{what}. Nothing is lost: both changes are kept."
+    return meanwhile("disc", list(disc.changes.filter(revision__gte=revision).values_list("said", flat=True)[:3]))
 
 
 def change_disc(
@@ -140,11 +137,10 @@ def take_offer(*, disc_id: int, key: str, revision: int | None = None) -> Change
         told = _meanwhile(disc, revision)
         if not offer.several:
             return Changed(disc=_keep(disc, offer.designs[0], offer.text), told=told)
-        made, first = _divided(disc, offer)
-        return Changed(disc=first, told=told, made=tuple(made))
+        return Changed(disc=_divided(disc, offer), told=told)
 
 
-def _divided(disc: Disc, offer: DesignOffer) -> tuple[list[Disc], Disc]:
+def _divided(disc: Disc, offer: DesignOffer) -> Disc:
     """The disc becomes the first of several, named and numbered."""
     parts, name = len(offer.designs), disc.name
     title = disc.design.texts.get("title", name)
@@ -160,8 +156,7 @@ def _divided(disc: Disc, offer: DesignOffer) -> tuple[list[Disc], Disc]:
         for number, design in enumerate(offer.designs[1:], 2)
     ]  # fmt: skip
     disc.parts = parts
-    first = _keep(disc, numbered(offer.designs[0], 1), offer.text, name=f"{name} 1"[:200], made=made)
-    return made, first
+    return _keep(disc, numbered(offer.designs[0], 1), offer.text, name=f"{name} 1"[:200], made=made)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

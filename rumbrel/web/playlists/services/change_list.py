@@ -9,7 +9,7 @@ from django.db import connection, transaction
 from rumbrel.core.errors import PlaylistError
 from rumbrel.core.playlists.ordering import ListRow
 from rumbrel.web.collection.queries import titles_of
-from rumbrel.web.ui.words import counted
+from rumbrel.web.ui.words import counted, meanwhile
 
 from ..models import Entry, ListChange, Playlist
 from .make_playlist import recount_playlist
@@ -55,9 +55,7 @@ def _rows(playlist: Playlist, *, words: bool) -> list[ListRow]:
 def _meanwhile(playlist: Playlist, revision: int | None) -> str:
     if revision is None or revision >= playlist.revision:
         return ""
-    said = list(playlist.changes.filter(revision__gte=revision).values_list("said", flat=True)[:3])
-    what = f" ({'; '.join(reversed(said))})" if said else ""
-    return f"Another window changed this list meanwhile{what}. Nothing is lost: both changes are kept."
+    return meanwhile("list", list(playlist.changes.filter(revision__gte=revision).values_list("said", flat=True)[:3]))
 
 
 def change_list(
