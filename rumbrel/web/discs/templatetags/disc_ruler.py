@@ -145,7 +145,7 @@ def data_ruler(plan: DataPlan, width: int = WIDTH) -> str:
 
 
 @register.simple_tag
-def write_ruler(share: float, trial: bool, width: int = 640) -> str:
+def write_ruler(share: float, trial: bool, width: int = WIDTH) -> str:
     """The steps of a write on one ruler, and how far it is. The laser is on from the lead-in's mark to the closing's."""
     done = round(min(1.0, max(0.0, share or 0.0)) * width, 1)
     ends = (0.6, 1.0, 1.0) if trial else (STEP_SHARES["writing"][0], STEP_SHARES["writing"][1], 1.0)
