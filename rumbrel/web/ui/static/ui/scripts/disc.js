@@ -10,6 +10,7 @@ let openKey = "";
 // While the screen is replaced, fields that vanish were not left by the user.
 let swapping = false;
 let leaving = false;
+let entered = false;
 let typed = null;
 // What stands in forms that were not sent, or whose sending was refused, and the folds that are open.
 let unsent = new Map();
@@ -18,7 +19,7 @@ let unfolded = [];
 // One change after another, each upon what the one before has made: none of quick ones is passed over.
 let changes = Promise.resolve();
 const act = (name, values) => {
-  changes = changes.then(() => htmx.ajax("POST", screen().dataset.act.replace("NAME", name), {
+  changes = changes.catch(() => {}).then(() => htmx.ajax("POST", screen().dataset.act.replace("NAME", name), {
     target: "#disc", swap: "outerHTML", values: { revision: screen().dataset.revision, ...values },
   }));
   return changes;
@@ -38,6 +39,7 @@ function keepTyped(event) {
   if (event.detail.target?.id !== "disc") return;
   const field = document.activeElement?.closest("#disc input, #disc select, #disc textarea, #disc button, #disc a");
   swapping = true;
+  entered = false;
   const sent = event.detail.requestConfig?.path;
   const refused = event.detail.serverResponse?.includes("message-error");
   unsent = new Map([...document.querySelectorAll("#disc .text-form [id]")]
@@ -61,7 +63,10 @@ function giveBack() {
   if (typed.changed && "defaultValue" in field) field.value = typed.value;
   field.focus({ preventScroll: true });
   if (typed.at !== null && field.setSelectionRange && field.type === "text") field.setSelectionRange(typed.at, typed.at);
+  const sends = entered && typed.changed;
   typed = null;
+  // Enter was pressed while the field was on its way back.
+  if (sends) field.blur();
 }
 
 const markCurrent = () => mark(currentRow()?.dataset.key ?? openKey);
@@ -180,6 +185,7 @@ function startCells() {
   });
   ["keydown", "pointerdown"].forEach((name) => document.addEventListener(name, (event) => {
     leaving = name === "pointerdown" || event.key === "Enter" || event.key === "Tab";
+    if (swapping && event.key === "Enter") entered = true;
     setTimeout(() => { leaving = false; });
   }, true));
   document.addEventListener("keydown", (event) => {

@@ -9,7 +9,7 @@ const markOf = (row) => row?.querySelector("input[name=entry]");
 // One change after another: none of quick ones is passed over.
 let changes = Promise.resolve();
 const act = (name, values) => {
-  changes = changes.then(() => htmx.ajax("POST", list().dataset.act.replace("NAME", name), {
+  changes = changes.catch(() => {}).then(() => htmx.ajax("POST", list().dataset.act.replace("NAME", name), {
     target: "#list", swap: "outerHTML", values: { revision: list().dataset.revision, page: list().dataset.page, ...values },
   }));
   return changes;
