@@ -217,7 +217,8 @@ def preview(request: HttpRequest, pk: int) -> HttpResponse:
     planned = services.plan_layout(disc=found)
     offered = next((each for each in planned.offers() if each.key == request.GET.get("offer")), None)
     if offered is None:
-        raise Http404("That offer was for the disc as it was before.")
+        # It was for the disc as it was before: there is nothing to be shown.
+        return HttpResponse(status=204)
     plans = [services.plan_layout(disc=found, design=design).plan for design in offered.designs[:4]]
     width = WIDTH // len(plans)
     more = len(offered.designs) - len(plans)

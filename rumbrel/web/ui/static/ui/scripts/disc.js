@@ -136,7 +136,7 @@ function pullLength(svg, length, down) {
 async function preview(key) {
   const place = document.getElementById("disc-preview");
   const answer = await fetch(`${screen().dataset.preview}?offer=${encodeURIComponent(key)}`);
-  if (!answer.ok || place.dataset.wanted !== key) return;
+  if (answer.status !== 200 || place.dataset.wanted !== key) return;
   place.innerHTML = await answer.text();
   place.hidden = false;
   document.getElementById("disc-ruler").hidden = true;
