@@ -24,6 +24,7 @@ __all__ = [
     "gaps_of_at_most",
     "left_out",
     "moved",
+    "rejoined",
     "running_on",
     "with_gap",
     "with_marks",
@@ -141,10 +142,10 @@ def moved(design: DiscDesign, keys: Sequence[int], before: int | None) -> DiscDe
         at = next((n for n, track in enumerate(rest) if track.key == before), -1)
         if at < 0:
             raise DiscError("The track to put it before is not on this disc any more.")
-    return _rejoined(design, (*rest[:at], *going, *rest[at:]))
+    return rejoined(design, (*rest[:at], *going, *rest[at:]))
 
 
-def _rejoined(design: DiscDesign, tracks: Sequence[TrackDesign]) -> DiscDesign:
+def rejoined(design: DiscDesign, tracks: Sequence[TrackDesign]) -> DiscDesign:
     """The tracks in a new order, with the joins that are still between the same two."""
     before = {later.key: earlier.key for earlier, later in zip(design.tracks, design.tracks[1:], strict=False)}
     new = {later.key: earlier.key for earlier, later in zip(tracks, tracks[1:], strict=False)}
@@ -240,7 +241,7 @@ def divided(design: DiscDesign, parts: Sequence[Sequence[int]]) -> list[DiscDesi
     found = []
     for number, keys in enumerate(parts):
         tracks = [design.track(key) for key in keys]
-        one = _rejoined(design, [*tracks, *(out if number == 0 else [])])
+        one = rejoined(design, [*tracks, *(out if number == 0 else [])])
         if number:
             one = replace(one, first_pause_sectors=FIRST_PAUSE_SECTORS, hidden_id=None)
         found.append(one)

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 from django.db import transaction
 
-from rumbrel.core.disc.design import DiscDesign, TrackDesign, added
+from rumbrel.core.disc.design import DiscDesign, TrackDesign, added, rejoined
 from rumbrel.core.errors import DiscError
 from rumbrel.core.records import as_record
 from rumbrel.core.workflows.design_disc import DesignOffer
@@ -182,26 +182,20 @@ def list_ahead(disc: Disc) -> ListAhead:
 
 def follow_list(*, disc_id: int, revision: int | None = None) -> Changed:
     """Take over the list as it is now; what was asked and said of the tracks that stay, stays."""
-    with transaction.atomic():
-        disc = _locked(disc_id)
-        ids = Entry.objects.filter(playlist=disc.playlist_id).values_list("track_id", flat=True)[:MOST_LISTED]
-        listed = list(ids)
-        return change_disc(
-            disc_id=disc_id, change=lambda design: _following(design, listed), said="the list as it is now",
-            revision=revision,
-        )  # fmt: skip
+    # Read where the disc is held already, so that list and disc are of one moment.
+    listed = Entry.objects.filter(playlist__in=Disc.objects.filter(pk=disc_id).values("playlist"))
+    return change_disc(
+        disc_id=disc_id,
+        change=lambda design: _following(design, list(listed.values_list("track_id", flat=True)[:MOST_LISTED])),
+        said="the list as it is now",
+        revision=revision,
+    )
 
 
 def _following(design: DiscDesign, listed: Sequence[int]) -> DiscDesign:
     left: dict[int, list[TrackDesign]] = {}
     for track in design.tracks:
         left.setdefault(track.source_id, []).append(track)
-    fresh = added(replace(design, tracks=design.tracks), listed).tracks[len(design.tracks) :]
+    fresh = added(design, listed).tracks[len(design.tracks) :]
     tracks = [left[new.source_id].pop(0) if left.get(new.source_id) else new for new in fresh]
-    before = {track.key: number for number, track in enumerate(design.tracks)}
-    settled: list[TrackDesign] = []
-    for track in tracks:
-        earlier = settled[-1].key if settled else None
-        joined = track.runs_on and earlier is not None and before.get(track.key, -1) == before.get(earlier, -9) + 1
-        settled.append(replace(track, runs_on=joined))
-    return replace(design, tracks=tuple(settled))
+    return rejoined(design, tracks)
