@@ -54,12 +54,13 @@ def group_seconds(group: Group) -> float:
     return sum(step.source.duration_seconds for step in group)
 
 
-def _grouped(steps: Sequence[Step]) -> list[Group]:
-    """The longest first, so that the cores end together."""
+def _grouped(steps: Sequence[Step], in_order: bool) -> list[Group]:
+    """The longest first, so that the cores end together, unless somebody waits for them in their order."""
     by_source: dict[str, list[Step]] = {}
     for step in steps:
         by_source.setdefault(step.source.key, []).append(step)
-    return sorted((tuple(group) for group in by_source.values()), key=group_seconds, reverse=True)
+    groups = [tuple(group) for group in by_source.values()]
+    return groups if in_order else sorted(groups, key=group_seconds, reverse=True)
 
 
 def run_steps(
@@ -69,9 +70,10 @@ def run_steps(
     checks: bool = True,
     ledgers: Mapping[str, Path] | None = None,
     holds: Callable[[], bool] = lambda: False,
+    in_order: bool = False,
 ) -> Iterator[Outcome | Progress]:
     """Yield an Outcome as each step ends, with Progress in seconds of sound in between; the order is that
-    of finishing. ledgers are the files, by the targets' slugs, in which results are noted as they land. While
+    of finishing. Sources are begun the longest first, or in_order as they come. ledgers are the files, by the targets' slugs, in which results are noted as they land. While
     holds says so, no source is begun.
 
     Closing the iterator, or an exception thrown into it, stops the work: finished results stay,
@@ -83,7 +85,7 @@ def run_steps(
             yield carry_out(step)
     if not working:
         return
-    groups = _grouped(working)
+    groups = _grouped(working, in_order)
     weights = [group_seconds(group) for group in groups]
     finished = 0
     with ExitStack() as stack:

@@ -1,6 +1,6 @@
 """Finished files onto a volume, compared there; lists of what a batch made."""
 
-from .lists import FoundList, PlannedList, WrittenList, gather_with_lists, in_folders, plan_lists, write_planned
+from .lists import FoundList, PlannedList, WrittenList, gather_with_lists, in_folders, plan_lists, relist, write_planned
 from .onto_volume import Delivered, put_on_volume
 
 __all__ = [
@@ -12,5 +12,6 @@ __all__ = [
     "in_folders",
     "plan_lists",
     "put_on_volume",
+    "relist",
     "write_planned",
 ]

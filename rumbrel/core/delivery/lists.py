@@ -1,7 +1,7 @@
 """Playlists among the sources of a batch, and the lists of its results."""
 
 import os
-from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -9,12 +9,21 @@ from typing import Any
 from rumbrel.core.errors import PlaylistError, RumbrelError
 from rumbrel.core.forecast import Source, WhenPresent, gather_sources
 from rumbrel.core.inspection import Facts, read_confirmed_list
-from rumbrel.core.places import FileSystem, fitted_name
-from rumbrel.core.playlists import LIST_SUFFIXES, ListEntry, TrackList, write_list
+from rumbrel.core.places import FileSystem, Volume, fitted_name, list_volume
+from rumbrel.core.playlists import LIST_SUFFIXES, ListEntry, TrackList, read_list, write_list
 from rumbrel.core.targets import Target
 from rumbrel.core.targets.model import NO_LISTS
 
-__all__ = ["FoundList", "PlannedList", "gather_with_lists", "WrittenList", "in_folders", "plan_lists", "write_planned"]
+__all__ = [
+    "FoundList",
+    "PlannedList",
+    "gather_with_lists",
+    "WrittenList",
+    "in_folders",
+    "plan_lists",
+    "relist",
+    "write_planned",
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -255,3 +264,24 @@ def write_planned(planned: PlannedList, there: Mapping[Path, Facts]) -> WrittenL
     except RumbrelError as error:
         return WrittenList(planned=planned, error=str(error))
     return WrittenList(planned=planned, tracks=len(entries))
+
+
+def relist(volume: Volume, renamed: Mapping[Path, Path]) -> Iterator[WrittenList]:
+    """Bring the lists on a volume that name files which were replaced by others up to date; renamed are the new paths
+    by the old ones. A list that cannot be read is told."""
+    for entry in list_volume(volume) if renamed else ():
+        path = volume.root / entry.relative
+        if path.suffix.lower() not in LIST_SUFFIXES:
+            continue
+        planned = PlannedList(path=path, tracks=(), found=FoundList(path=path, relative=entry.relative, named=False))
+        try:
+            found = read_list(path)
+            entries = tuple(
+                replace(each, path=renamed[each.path.absolute()]) if each.path.absolute() in renamed else each
+                for each in found.entries
+            )
+            if entries != found.entries:
+                write_list(replace(found, entries=entries), path)
+                yield WrittenList(planned=planned, tracks=len(entries))
+        except RumbrelError as error:
+            yield WrittenList(planned=planned, error=str(error))

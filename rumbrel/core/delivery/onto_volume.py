@@ -11,13 +11,13 @@ from rumbrel.core.forecast import Action, Step
 from rumbrel.core.forecast.steps import warning_records
 from rumbrel.core.places import Volume
 
-__all__ = ["Delivered", "put_on_volume"]
+__all__ = ["Delivered", "put_on_volume", "taken_out"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Delivered:
     """What became of one track: action is copy, convert, rewrap, skip or refuse. output is where it is
-    on the volume, "" where it is not."""
+    on the volume, "" where it is not. gone says that the volume was not there for it."""
 
     step: Step
     ok: bool
@@ -25,6 +25,7 @@ class Delivered:
     bytes_out: int = 0
     digest: str = ""
     error: str = ""
+    gone: bool = False
 
     def as_record(self) -> dict[str, Any]:
         """The fields of `deliver --json`, in its order."""
@@ -42,6 +43,11 @@ class Delivered:
         }
 
 
+def taken_out(volume: Volume) -> str:
+    """What to say of a volume that is not there in the middle of the work."""
+    return f"The volume {volume.root} is not there any more. Connect it again, then continue."
+
+
 def put_on_volume(step: Step, made: Outcome | None, volume: Volume) -> Delivered:
     """Bring a step's result to its destination: what was made for it, else the source itself."""
     if step.action is Action.SKIP:
@@ -51,14 +57,14 @@ def put_on_volume(step: Step, made: Outcome | None, volume: Volume) -> Delivered
     source = Path(step.source.path)
     if made is not None:
         if not made.ok:
-            return Delivered(step=step, ok=False, output="", error=made.error)
+            return Delivered(step=step, ok=False, output="", error=made.error, gone=not volume.is_there)
         source = Path(made.step.output)
     try:
-        if not volume.root.is_dir():
-            raise OutputError(f"The volume {volume.root} is not there any more. Connect it again, then continue.")
+        if not volume.is_there:
+            raise OutputError(taken_out(volume))
         digest, size = _copied(source, Path(step.output), replaces=step.replaces)
     except RumbrelError as error:
-        return Delivered(step=step, ok=False, output="", error=str(error))
+        return Delivered(step=step, ok=False, output="", error=str(error), gone=not volume.is_there)
     finally:
         if made is not None:
             source.unlink(missing_ok=True)

@@ -1,6 +1,6 @@
 """What a batch would do, track by track, before anything runs."""
 
-from .forecast import Forecast, ForecastOptions, WhenPresent, forecast_batch
+from .forecast import SAME_CONTENT, Forecast, ForecastOptions, WhenPresent, forecast_batch
 from .ledger import Entry, ResultLedger, append_entry
 from .planning import plan_sound, treated
 from .sources import Source, Walk, gather_sources, walk_folder
@@ -13,6 +13,7 @@ __all__ = [
     "Forecast",
     "ForecastOptions",
     "ResultLedger",
+    "SAME_CONTENT",
     "Source",
     "Step",
     "Walk",

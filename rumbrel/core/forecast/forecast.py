@@ -25,7 +25,10 @@ from .planning import plan_sound
 from .sources import Source
 from .steps import Action, Step, Warning, WarningCode
 
-__all__ = ["Forecast", "ForecastOptions", "WhenPresent", "forecast_batch"]
+__all__ = ["SAME_CONTENT", "Forecast", "ForecastOptions", "WhenPresent", "forecast_batch"]
+
+SAME_CONTENT = "the same file is there"
+"""The reason of a step that found its result there by another hand, equal byte for byte."""
 
 
 class WhenPresent(StrEnum):
@@ -313,7 +316,7 @@ def _placed(step: Step, number: int, source: Source, suffix: str, desk: _Desk) -
             return replace(step, action=Action.SKIP, reason="up to date", output=entry.output)
         found = _found_there(step, output, desk)
         if found is Present.KEEP:
-            return replace(step, action=Action.SKIP, reason="up to date", output=str(output))
+            return replace(step, action=Action.SKIP, reason=SAME_CONTENT, output=str(output))
         replaces = found is Present.UPDATE
         if found is Present.BESIDE:
             output = desk.names.claim_numbered(wanted, skip_existing=True)

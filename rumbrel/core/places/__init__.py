@@ -2,17 +2,29 @@
 
 from .file_systems import FILE_SYSTEMS, FileSystem, file_system_for
 from .names import clean_name, fitted_name
-from .volume import VOLUME_KINDS, Volume, VolumeKind, volume_at, volume_kind_for
+from .volume import (
+    VOLUME_KINDS,
+    Volume,
+    VolumeEntry,
+    VolumeKind,
+    list_volume,
+    mounted_kind,
+    volume_at,
+    volume_kind_for,
+)
 
 __all__ = [
     "FILE_SYSTEMS",
     "FileSystem",
     "VOLUME_KINDS",
     "Volume",
+    "VolumeEntry",
     "VolumeKind",
     "clean_name",
     "file_system_for",
     "fitted_name",
+    "list_volume",
+    "mounted_kind",
     "volume_at",
     "volume_kind_for",
 ]

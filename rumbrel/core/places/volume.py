@@ -2,15 +2,24 @@
 
 import os
 import shutil
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from rumbrel.core.errors import OutputError
 
-from .file_systems import FileSystem, file_system_for
+from .file_systems import FileSystem, file_system_for, whole_clusters
 
-__all__ = ["VOLUME_KINDS", "Volume", "VolumeKind", "volume_at", "volume_kind_for"]
+__all__ = [
+    "VOLUME_KINDS",
+    "Volume",
+    "VolumeEntry",
+    "VolumeKind",
+    "list_volume",
+    "mounted_kind",
+    "volume_at",
+    "volume_kind_for",
+]
 
 _GB = 1_000_000_000
 
@@ -35,6 +44,12 @@ VOLUME_KINDS: tuple[VolumeKind, ...] = (
     VolumeKind(key="card-64gb", label="a 64 GB card", file_system="exfat", capacity_bytes=64 * _GB),
 )
 
+_MOUNTED_AS = {
+    "vfat": "fat32", "msdos": "fat32", "exfat": "exfat", "ntfs": "ntfs", "ntfs3": "ntfs", "fuseblk": "ntfs",
+}  # fmt: skip
+"""How Linux calls the file systems of sticks and cards, and ours for them; fuseblk is what drivers outside the kernel
+are called, which sticks with NTFS commonly use (common practice)."""
+
 
 def volume_kind_for(key: str) -> VolumeKind:
     """The kind of a key. Raises OutputError naming the ones there are."""
@@ -44,22 +59,115 @@ def volume_kind_for(key: str) -> VolumeKind:
     raise OutputError(f"There is no kind of volume '{key}'. There are: {', '.join(kind.key for kind in VOLUME_KINDS)}.")
 
 
+def mounted_kind(folder: Path, *, mounts: str | None = None) -> tuple[VolumeKind, Path]:
+    """(what the system says of the file system that a folder lies on, where that is mounted). mounts is the text of
+    /proc/self/mountinfo, read where it is not given. Raises OutputError."""
+    try:
+        real = folder.resolve(strict=True)
+        text = Path("/proc/self/mountinfo").read_text(errors="surrogateescape") if mounts is None else mounts
+    except (OSError, RuntimeError) as error:
+        raise OutputError(f"{folder} is not there. Connect it, then continue.") from error
+    found, best = "", Path("/")
+    for line in text.splitlines():
+        before, _, after = line.partition(" - ")
+        fields = before.split(" ")
+        if len(fields) < 5 or not after:
+            continue
+        point = Path(_unescaped(fields[4]))
+        # Of two mounts on one folder, the later covers the earlier.
+        if real.is_relative_to(point) and len(point.parts) >= len(best.parts):
+            found, best = after.split(" ")[0], point
+    key = _MOUNTED_AS.get(found, "native")
+    label = file_system_for(key).label
+    return VolumeKind(key=f"mounted-{key}", label=label, file_system=key, capacity_bytes=None), best
+
+
+def _unescaped(point: str) -> str:
+    """Blanks, tabs, line ends and backslashes of a mount point stand there as octal numbers (proc(5))."""
+    for code in ("040", "011", "012", "134"):
+        point = point.replace(f"\\{code}", chr(int(code, 8)))
+    return point
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Volume:
-    """A volume that is there. free_bytes is what its kind or its file system leaves, by whole clusters."""
+    """A volume that is there. free_bytes is what its kind or its file system leaves, by whole clusters of
+    cluster_bytes; 0 takes those usual for its size. device is the number of the file system that its folder lay on."""
 
     root: Path
     kind: VolumeKind
     system: FileSystem
     capacity_bytes: int
     free_bytes: int
+    cluster_bytes: int = 0
+    device: int = 0
+
+    @property
+    def is_there(self) -> bool:
+        """Not when it was taken out: then its folder is gone, or empty and on the file system below."""
+        try:
+            return self.root.is_dir() and self.device in (0, self.root.stat().st_dev)
+        except OSError:
+            return False
 
     def bytes_taken(self, file_bytes: int) -> int:
-        return self.system.bytes_taken(file_bytes, self.capacity_bytes)
+        return whole_clusters(file_bytes, self.cluster_bytes or self.system.cluster_bytes(self.capacity_bytes))
 
     def room_needed(self, sizes: Sequence[int]) -> int:
         """What files of these sizes take: whole clusters each."""
         return sum(self.bytes_taken(size) for size in sizes)
+
+    def folder_bytes(self, names: Iterable[str]) -> int:
+        """What a folder takes itself that holds entries of these names; a folder is never less than a cluster."""
+        return max(self.bytes_taken(1), self.bytes_taken(sum(self.system.entry_bytes(name) for name in names) + 64))
+
+    @property
+    def used_bytes(self) -> int:
+        return max(0, self.capacity_bytes - self.free_bytes)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class VolumeEntry:
+    """A file on a volume: relative to its root, and the how-manieth entry of its folder it is, as they were written."""
+
+    relative: Path
+    size_bytes: int
+    modified_ns: int
+    written: int
+
+
+def _entries(folder: Path, is_stand_in: bool) -> list["os.DirEntry[str]"]:
+    """As the folder's own entries follow each other. FAT keeps them in that order, and the system lists them so
+    (common practice); a stand-in lies on a file system that does not, there each was last named at its change time."""
+    with os.scandir(folder) as found:
+        entries = [entry for entry in found if not entry.is_symlink()]
+    if is_stand_in:
+        entries.sort(key=lambda entry: (entry.stat(follow_symlinks=False).st_ctime_ns, entry.name))
+    return entries
+
+
+def list_volume(volume: Volume) -> tuple[VolumeEntry, ...]:
+    """Every file, in the order in which a player walks that follows the entries: the files of a folder, then its
+    folders one after the other (common practice). Links and hidden entries are passed over. Raises OutputError."""
+    is_stand_in = volume.kind.capacity_bytes is not None
+    try:
+        return tuple(_walked(volume.root, volume.root, is_stand_in))
+    except OSError as error:
+        raise OutputError(f"The volume {volume.root} cannot be read: {error.strerror}. Connect it again.") from error
+
+
+def _walked(root: Path, folder: Path, is_stand_in: bool) -> Iterator[VolumeEntry]:
+    entries = [entry for entry in _entries(folder, is_stand_in) if not entry.name.startswith(".")]
+    for number, entry in enumerate(entries):
+        if entry.is_file(follow_symlinks=False):
+            status = entry.stat(follow_symlinks=False)
+            yield VolumeEntry(
+                relative=Path(entry.path).relative_to(root), size_bytes=status.st_size,
+                modified_ns=status.st_mtime_ns, written=number,
+            )  # fmt: skip
+    for entry in entries:
+        if entry.is_dir(follow_symlinks=False):
+            yield from _walked(root, Path(entry.path), is_stand_in)
 
 
 def volume_at(root: Path, kind: VolumeKind) -> Volume:
@@ -69,11 +177,30 @@ def volume_at(root: Path, kind: VolumeKind) -> Volume:
     system = file_system_for(kind.file_system)
     usage = shutil.disk_usage(root)
     if kind.capacity_bytes is None:
-        return Volume(root=root, kind=kind, system=system, capacity_bytes=usage.total, free_bytes=usage.free)
-    used = sum(
-        system.bytes_taken(os.lstat(os.path.join(folder, name)).st_size, kind.capacity_bytes)
-        for folder, _, names in os.walk(root)
-        for name in names
-    )
-    free = min(usage.free, max(0, kind.capacity_bytes - used))
-    return Volume(root=root, kind=kind, system=system, capacity_bytes=kind.capacity_bytes, free_bytes=free)
+        # Only of those whose clusters are the system's blocks.
+        cluster = os.statvfs(root).f_bsize if system.entries[1] else 0
+        return Volume(
+            root=root, kind=kind, system=system, capacity_bytes=usage.total, free_bytes=usage.free,
+            cluster_bytes=cluster if kind.key.startswith("mounted-") else 0, device=root.stat().st_dev,
+        )  # fmt: skip
+    free = min(usage.free, max(0, kind.capacity_bytes - _used_bytes(root, system, kind.capacity_bytes)))
+    return Volume(
+        root=root, kind=kind, system=system, capacity_bytes=kind.capacity_bytes, free_bytes=free,
+        device=root.stat().st_dev,
+    )  # fmt: skip
+
+
+def _used_bytes(root: Path, system: FileSystem, capacity_bytes: int) -> int:
+    """What the files of a stand-in take, and its folders."""
+    used = 0
+    bare = Volume(root=root, kind=VOLUME_KINDS[0], system=system, capacity_bytes=capacity_bytes, free_bytes=0)
+    for folder, folders, names in os.walk(root):
+        if folder != str(root):
+            used += bare.folder_bytes([*folders, *names])
+        for name in names:
+            try:
+                used += bare.bytes_taken(os.lstat(os.path.join(folder, name)).st_size)
+            except FileNotFoundError:
+                # A working file got its name meanwhile.
+                continue
+    return used

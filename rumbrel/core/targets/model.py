@@ -8,7 +8,17 @@ from rumbrel.core.formats.table import format_label
 from rumbrel.core.records import as_record
 from rumbrel.core.tags.rules import TagRules
 
-__all__ = ["BITRATE_MODES", "CHANNEL_MODES", "Accepts", "LevelRule", "NameRule", "PlaylistRule", "Recipe", "Target"]
+__all__ = [
+    "BITRATE_MODES",
+    "CHANNEL_MODES",
+    "Accepts",
+    "LevelRule",
+    "NameRule",
+    "PlayerRule",
+    "PlaylistRule",
+    "Recipe",
+    "Target",
+]
 
 
 BITRATE_MODES = ("constant", "average", "variable")
@@ -88,6 +98,25 @@ class PlaylistRule:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class PlayerRule:
+    """How a device plays a stick or card. Empty or None sets no limit.
+
+    file_systems are the keys of those it reads, largest_volume_gb (10^9 bytes) the largest volume. order is
+    "written" (as the entries of each folder were written) or "names"; shows is what its display shows of a track,
+    "tags" or "names", at most display_signs of it.
+    """
+
+    file_systems: tuple[str, ...] = ()
+    largest_volume_gb: int | None = None
+    deepest_folders: int | None = None
+    most_in_folder: int | None = None
+    most_tracks: int | None = None
+    order: str = "written"
+    shows: str = "tags"
+    display_signs: int | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Target:
     """slug is the word commands use; device is how sentences call it ("the car takes ..."), verb what it
     does with a file that suits it: it plays one, or accepts one.
@@ -106,6 +135,8 @@ class Target:
     level: LevelRule = field(default_factory=LevelRule)
     names: NameRule = field(default_factory=NameRule)
     playlists: PlaylistRule = field(default_factory=PlaylistRule)
+    # What the device does with finished files makes no other files: marks of results are made without it.
+    player: PlayerRule = field(default_factory=PlayerRule, repr=False)
     strict: bool = False
     verb: str = "plays"
 

@@ -14,7 +14,18 @@ from rumbrel.core.places import FILE_SYSTEMS
 from rumbrel.core.tags.mapping import FIELDS
 from rumbrel.core.tags.rules import TagRules
 
-from .model import BITRATE_MODES, CHANNEL_MODES, NO_LISTS, Accepts, LevelRule, NameRule, PlaylistRule, Recipe, Target
+from .model import (
+    BITRATE_MODES,
+    CHANNEL_MODES,
+    NO_LISTS,
+    Accepts,
+    LevelRule,
+    NameRule,
+    PlayerRule,
+    PlaylistRule,
+    Recipe,
+    Target,
+)
 from .pattern import check_pattern
 from .recipes import check_recipe, possible_rates
 
@@ -198,6 +209,21 @@ def _playlist_rule(table: _Table) -> PlaylistRule:
     return rule
 
 
+def _player_rule(table: _Table) -> PlayerRule:
+    rule = PlayerRule(
+        file_systems=table.texts("file_systems", tuple(row.key for row in FILE_SYSTEMS)),
+        largest_volume_gb=table.number("largest_volume_gb", 1, 100_000),
+        deepest_folders=table.number("deepest_folders", 0, 100),
+        most_in_folder=table.number("most_in_folder", 1, 1_000_000),
+        most_tracks=table.number("most_tracks", 1, 10_000_000),
+        order=table.choice("order", ("written", "names"), "written"),
+        shows=table.choice("shows", ("tags", "names"), "tags"),
+        display_signs=table.number("display_signs", 8, 500),
+    )
+    table.no_more()
+    return rule
+
+
 def parse_target(text: str, *, slug: str) -> Target:
     """Read a target's TOML. Raises TargetError with the key, the value and the remedy."""
     if not _SLUG.fullmatch(slug):
@@ -221,6 +247,7 @@ def parse_target(text: str, *, slug: str) -> Target:
         level=_level_rule(table.table("level")),
         names=_name_rule(table.table("names")),
         playlists=_playlist_rule(table.table("playlists")),
+        player=_player_rule(table.table("player")),
         strict=bool(table.flag("strict")),
         verb=table.choice("verb", ("plays", "accepts"), "plays"),
     )

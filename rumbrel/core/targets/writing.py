@@ -4,7 +4,7 @@ from typing import Any
 
 import tomli_w
 
-from .model import Accepts, LevelRule, NameRule, PlaylistRule, Recipe, Target
+from .model import Accepts, LevelRule, NameRule, PlayerRule, PlaylistRule, Recipe, Target
 
 __all__ = ["target_toml"]
 
@@ -27,6 +27,7 @@ def target_toml(target: Target) -> str:
             "kind": lists.kind if lists != usual_lists else None,
             "folder_each": lists.folder_each or None,
         },
+        "player": _others(target.player, PlayerRule()),
     }
     record: dict[str, Any] = {
         "name": target.name,
@@ -60,7 +61,7 @@ def _make(recipe: Recipe) -> dict[str, Any]:
     }
 
 
-def _others(rule: LevelRule | NameRule, usual: LevelRule | NameRule) -> dict[str, Any]:
+def _others(rule: LevelRule | NameRule | PlayerRule, usual: LevelRule | NameRule | PlayerRule) -> dict[str, Any]:
     """What a rule says otherwise than the usual one."""
     values = ((name, getattr(rule, name)) for name in type(rule).__slots__)
     return {name: value for name, value in values if value != getattr(usual, name)}

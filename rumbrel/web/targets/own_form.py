@@ -75,6 +75,17 @@ class TargetForm(forms.Form):
     longest = _number("Names at most, characters", 8, 255)
     kind = _choice("Lists", [("m3u8", "M3U8"), ("m3u", "M3U"), ("none", "none")])
     folder_each = forms.BooleanField(required=False, label="A folder for each list")
+    file_systems = forms.MultipleChoiceField(
+        required=False, label="File systems it reads", choices=[(row.key, row.label) for row in FILE_SYSTEMS],
+        widget=forms.CheckboxSelectMultiple(),
+    )  # fmt: skip
+    largest_volume_gb = _number("Volumes at most, GB", 1, 100_000)
+    deepest_folders = _number("Folders at most so deep", 0, 100)
+    most_in_folder = _number("Entries of a folder at most", 1, 1_000_000)
+    most_tracks = _number("Tracks on a volume at most", 1, 10_000_000)
+    order = _choice("Plays a folder", [("written", "in the order in which it was written"), ("names", "by names")])
+    shows = _choice("Shows of a track", [("tags", "its tags"), ("names", "its file name")])
+    display_signs = _number("Characters its display shows", 8, 500)
 
     GROUPS = (
         ("What it is", ("name", "about", "device", "verb", "strict")),
@@ -88,6 +99,10 @@ class TargetForm(forms.Form):
         ("Loudness", ("level_mode", "loudness_lufs", "ceiling_dbtp", "limits")),
         ("Tags and covers", ("id3", "covers", "cover_pixels", "cover_bytes", "keep")),
         ("Names and lists", ("pattern", "file_system", "longest", "kind", "folder_each")),
+        ("Sticks and cards in it", (
+            "file_systems", "largest_volume_gb", "deepest_folders", "most_in_folder", "most_tracks", "order", "shows",
+            "display_signs",
+        )),
     )  # fmt: skip
 
     def __init__(self, data: Any = None, **more: Any) -> None:
@@ -129,6 +144,7 @@ class TargetForm(forms.Form):
     def values_of(target: Target) -> dict[str, Any]:
         """A target as the form shows it."""
         settings, level, tags, names = target.make.settings, target.level, target.tags, target.names
+        player = target.player
         return {
             "name": target.name, "about": target.about, "device": target.device, "verb": target.verb,
             "strict": target.strict, "encoding": target.make.encoding, "mode": settings.mode or "",
@@ -140,6 +156,10 @@ class TargetForm(forms.Form):
             "covers": tags.covers, "cover_pixels": tags.cover_pixels, "cover_bytes": tags.cover_bytes,
             "keep": list(tags.keep), "pattern": names.pattern, "file_system": names.file_system,
             "longest": names.longest, "kind": target.playlists.kind, "folder_each": target.playlists.folder_each,
+            "file_systems": list(player.file_systems), "largest_volume_gb": player.largest_volume_gb,
+            "deepest_folders": player.deepest_folders, "most_in_folder": player.most_in_folder,
+            "most_tracks": player.most_tracks, "order": player.order, "shows": player.shows,
+            "display_signs": player.display_signs,
         }  # fmt: skip
 
     def description(self, accepted: list["AcceptedForm"]) -> str:
@@ -147,7 +167,10 @@ class TargetForm(forms.Form):
         sent = self.cleaned_data
 
         def some(*names: str) -> dict[str, Any]:
-            return {name: sent[name] for name in names if sent.get(name) not in (None, "", [], False)}
+            # A nought that was typed is a value; nothing, and a box that was not ticked, are none.
+            return {
+                name: sent[name] for name in names if sent.get(name) not in (None, "", []) and sent[name] is not False
+            }
 
         make = some(
             "encoding", "mode", "quality", "effort", "joint_stereo", "sample_rates", "bit_depths", "channels",
@@ -165,6 +188,16 @@ class TargetForm(forms.Form):
             "level": level,
             "names": some("pattern", "file_system", "longest"),
             "playlists": some("kind", "folder_each"),
+            "player": some(
+                "file_systems",
+                "largest_volume_gb",
+                "deepest_folders",
+                "most_in_folder",
+                "most_tracks",
+                "order",
+                "shows",
+                "display_signs",
+            ),
         }
         return tomli_w.dumps(record)
 

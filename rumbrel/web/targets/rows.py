@@ -8,6 +8,7 @@ from rumbrel.core.inspection import Facts
 from rumbrel.core.places import file_system_for
 from rumbrel.core.records import from_record
 from rumbrel.core.targets import Accepts, FitKind, Target
+from rumbrel.core.targets.model import PlayerRule
 from rumbrel.core.targets.specification import SpecLine
 from rumbrel.web.ui.words import FIT_WORDS
 
@@ -127,6 +128,21 @@ _LEVEL_WORDS = {
 }  # fmt: skip
 
 
+def _player_text(player: PlayerRule) -> str:
+    reads = " or ".join(file_system_for(key).label for key in player.file_systems) or "any file system"
+    limits = [
+        text.format(value)
+        for value, text in (
+            (player.largest_volume_gb, "at most {} GB"), (player.deepest_folders, "folders at most {} deep"),
+            (player.most_in_folder, "at most {:,} entries in a folder"), (player.most_tracks, "at most {:,} tracks"),
+        ) if value is not None
+    ]  # fmt: skip
+    order = "as they were written" if player.order == "written" else "by names"
+    signs = f", {player.display_signs} characters of them" if player.display_signs else ""
+    shown = "tags" if player.shows == "tags" else "file names"
+    return f"{', '.join([reads, *limits])}; plays them {order}, shows {shown}{signs}"
+
+
 def rule_lines(target: Target) -> tuple[tuple[str, str], ...]:
     """(what, how) of everything a target does beside coding."""
     level, tags, names, lists = target.level, target.tags, target.names, target.playlists
@@ -143,6 +159,7 @@ def rule_lines(target: Target) -> tuple[tuple[str, str], ...]:
         ("Names", names.pattern or "as the sources are named, in their folders"),
         ("File system", file_system_for(names.file_system).label),
         ("Lists", "none" if lists.kind == "none" else lists.kind.upper() + (", a folder for each" if lists.folder_each else "")),
+        ("Sticks and cards", _player_text(target.player)),
         ("Judged", "strictly: no tolerance, no fault" if target.strict else "with the usual tolerance in bitrates"),
     )  # fmt: skip
 

@@ -2,6 +2,8 @@
 
 import shutil
 import tempfile
+from dataclasses import replace
+from itertools import combinations
 from pathlib import Path
 from unittest import TestCase, mock
 
@@ -13,7 +15,7 @@ from rumbrel.core.inspection import inspect_file
 from rumbrel.core.places import Volume, file_system_for, volume_at, volume_kind_for
 from rumbrel.core.playlists import read_list
 from rumbrel.core.targets import find_target
-from rumbrel.core.workflows.deliver import deliver, plan_delivery
+from rumbrel.core.workflows.deliver import Fate, deliver, fate_of, leave_outs, plan_delivery, plan_put_right
 from tests.marks import slow
 from tests.signals import leftovers, write_sound
 
@@ -124,6 +126,75 @@ class DeliveryTests(TestCase):
             list(deliver(plan_delivery(self.sources, find_target("car-mp3"), small), self.folder / "work", jobs=1))
         self.assertTrue(plan.fits)
 
+    def small(self, free_bytes: int) -> Volume:
+        """The stick with so much room; 4 KiB clusters."""
+        return replace(self.volume(), free_bytes=free_bytes)
+
+    def test_the_room_foreseen_is_what_a_stand_in_then_counts(self) -> None:
+        """Whole clusters of files, lists and folders: nothing of it is left to chance."""
+        before = self.volume("card-2gb")
+        lists = [self.a_list("Tour.m3u", 0, 1, 2)]
+        sources = [replace(source, relative=Path("Tower", source.relative)) for source in self.sources]
+        plan = plan_delivery(sources, find_target("archive-flac"), before, lists=lists)
+        list(deliver(plan, self.folder / "work", jobs=1))
+        self.assertEqual(before.free_bytes - self.volume("card-2gb").free_bytes, plan.needed_bytes)
+
+    def test_what_to_leave_out_is_the_best_of_all_choices(self) -> None:
+        plan = plan_delivery(self.sources, find_target("archive-flac"), self.volume())
+        sizes = {step.source_id: plan.taken_by(step) for step in plan.steps}
+        for short in (1, 4097, min(sizes.values()) + 1, sum(sizes.values()) - 1):
+            tight = plan_delivery(self.sources, find_target("archive-flac"), self.small(plan.needed_bytes - short))
+            self.assertEqual((tight.fits, tight.short_bytes), (False, short))
+            few, least = leave_outs(tight)
+            enough = [c for n in range(1, 4) for c in combinations(sizes, n) if sum(sizes[i] for i in c) >= short]
+            self.assertEqual(len(few.source_ids), min(len(each) for each in enough))
+            self.assertEqual(least.saved_bytes, min(sum(sizes[i] for i in each) for each in enough))
+            kept = [source for source in self.sources if source.id not in least.source_ids]
+            self.assertTrue(plan_delivery(kept, tight.target, tight.volume).fits)
+            self.assertTrue(few.proved and least.proved)
+        self.assertEqual(leave_outs(plan), ())
+
+    def test_mirroring_removes_what_is_sound_and_unwanted_and_nothing_else(self) -> None:
+        stick = self.folder / "stick"
+        self.run_all("archive-flac")
+        write_sound(stick / "Old" / "gone.flac")
+        (stick / "Old" / "letter.txt").write_text("keep me")
+        (stick / "old.m3u8").write_text("Old/gone.flac\n")
+        plan = plan_delivery(self.sources[:2], find_target("archive-flac"), self.volume(), mirrors=True)
+        self.assertEqual({Path(path).name for path in plan.unwanted}, {"gone.flac", "Last.flac", "old.m3u8"})
+        list(deliver(plan, self.folder / "work", jobs=1))
+        left = {path.name for path in stick.rglob("*") if path.is_file()}
+        self.assertEqual(left, {"Zeal.flac", "Again- peal.flac", "letter.txt"})
+
+    def test_mirroring_makes_the_room_it_needs(self) -> None:
+        stick = self.folder / "stick"
+        write_sound(stick / "gone.flac", 90_000)
+        plan = plan_delivery(self.sources[:1], find_target("archive-flac"), self.volume())
+        tight = self.small(plan.needed_bytes - 4096)
+        self.assertFalse(plan_delivery(self.sources[:1], find_target("archive-flac"), tight).fits)
+        self.assertTrue(plan_delivery(self.sources[:1], find_target("archive-flac"), tight, mirrors=True).fits)
+
+    def test_an_old_stick_is_put_right_where_it_is(self) -> None:
+        """What plays stays as it is; what does not is made anew in its folder, and the lists follow."""
+        stick = self.folder / "stick"
+        wma = shutil.copy(self.sources[0].path, write_sound(stick / "Bells" / "Zeal.flac"))
+        clash = write_sound(stick / "Bells" / "Zeal.mp3", subtype="MPEG_LAYER_III", rate=44_100)
+        wrong = write_sound(stick / "high.mp3", subtype="MPEG_LAYER_III", rate=16_000)
+        (stick / "Tour.m3u8").write_text("#EXTM3U\n#EXTINF:1,Zeal\nBells/Zeal.flac\nhigh.mp3\nBells/Zeal.mp3\n")
+        kept, length = clash.read_bytes(), inspect_file(wrong).duration_seconds
+        plan = plan_put_right([Path(wma), wrong], find_target("car-mp3"), self.volume())
+        self.assertEqual([fate_of(step) for step in plan.steps], [Fate.MADE, Fate.MADE])
+        results = list(deliver(plan, self.folder / "work", jobs=2))
+        self.assertTrue(all(result.ok for result in results), [getattr(r, "error", "") for r in results])
+        names = sorted(path.relative_to(stick).as_posix() for path in stick.rglob("*.*"))
+        self.assertEqual(names, ["Bells/Zeal (2).mp3", "Bells/Zeal.mp3", "Tour.m3u8", "high.mp3"])
+        self.assertEqual(clash.read_bytes(), kept)
+        self.assertEqual(inspect_file(wrong).sample_rate, 32_000)
+        self.assertAlmostEqual(inspect_file(wrong).duration_seconds, length, places=2)
+        entries = read_list(stick / "Tour.m3u8").entries
+        self.assertEqual([entry.written for entry in entries], ["Bells/Zeal (2).mp3", "high.mp3", "Bells/Zeal.mp3"])
+        self.assertEqual(entries[0].title, "Zeal")
+
     def test_a_volume_that_vanishes_fails_what_is_left_and_says_so(self) -> None:
         plan = plan_delivery(self.sources, find_target("car-mp3"), self.volume())
         results = []
@@ -131,6 +202,7 @@ class DeliveryTests(TestCase):
             results.append(result)
             shutil.rmtree(self.folder / "stick", ignore_errors=True)
         self.assertEqual([result.ok for result in results], [True, False, False])
+        self.assertEqual([result.gone for result in results], [False, True, True])
         self.assertIn("Connect it again", results[1].error)
         with self.assertRaisesRegex(OutputError, "not there"):
             self.volume()
