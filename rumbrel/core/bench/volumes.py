@@ -9,7 +9,16 @@ from rumbrel.core.errors import OutputError
 from rumbrel.core.files import output_errors
 from rumbrel.core.places import FILE_SYSTEMS, VolumeKind, list_volume, volume_at
 
-__all__ = ["BENCH_VOLUMES", "FORMATS", "BenchVolume", "bench_volume", "format_volume", "lost_by_formatting", "plug"]
+__all__ = [
+    "BENCH_VOLUMES",
+    "FORMATS",
+    "BenchVolume",
+    "bench_volume",
+    "come_with",
+    "format_volume",
+    "lost_by_formatting",
+    "plug",
+]
 
 _MB, _GB = 1_000_000, 1_000_000_000
 FORMATS = tuple(row.key for row in FILE_SYSTEMS if row.key in ("fat32", "exfat", "ntfs"))
@@ -70,6 +79,18 @@ def plug(root: Path, *, plugged: bool) -> None:
             here.rename(there)
         elif plugged:
             root.mkdir(exist_ok=True)
+
+
+def come_with(root: Path, volume: BenchVolume) -> None:
+    """The folder of a stand-in that was never used, with what lies on it when it comes. Raises OutputError."""
+    if root.exists() or _taken_out(root).exists():
+        return
+    with output_errors(root.parent):
+        root.mkdir(parents=True)
+        if volume.filled_bytes:
+            # A file of that length that takes no room here.
+            with (root / "Moving pictures of the tower.bin").open("wb") as file:
+                file.truncate(volume.filled_bytes)
 
 
 def lost_by_formatting(root: Path, kind: VolumeKind) -> tuple[Path, ...]:

@@ -1,12 +1,13 @@
 """One finished file onto a volume: copied, read back there, compared, and only then given its name."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from rumbrel.core.conversion import Outcome
 from rumbrel.core.errors import CheckFailed, OutputError, RumbrelError
-from rumbrel.core.files import copy_compared, move_into_place, working_file
+from rumbrel.core.files import copy_compared, move_into_place, output_errors, working_file
 from rumbrel.core.forecast import Action, Step
 from rumbrel.core.forecast.steps import warning_records
 from rumbrel.core.places import Volume
@@ -17,7 +18,8 @@ __all__ = ["Delivered", "put_on_volume", "taken_out"]
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Delivered:
     """What became of one track: action is copy, convert, rewrap, skip or refuse. output is where it is
-    on the volume, "" where it is not. gone says that the volume was not there for it."""
+    on the volume, "" where it is not. partial says that only a part of the source
+    could be saved, gone that the volume was not there for it."""
 
     step: Step
     ok: bool
@@ -25,6 +27,7 @@ class Delivered:
     bytes_out: int = 0
     digest: str = ""
     error: str = ""
+    partial: bool = False
     gone: bool = False
 
     def as_record(self) -> dict[str, Any]:
@@ -48,35 +51,51 @@ def taken_out(volume: Volume) -> str:
     return f"The volume {volume.root} is not there any more. Connect it again, then continue."
 
 
-def put_on_volume(step: Step, made: Outcome | None, volume: Volume) -> Delivered:
-    """Bring a step's result to its destination: what was made for it, else the source itself."""
+def put_on_volume(
+    step: Step,
+    made: Outcome | None,
+    volume: Volume,
+    *,
+    keeps_part: bool = True,
+    note: Callable[[Path, bool], None] = lambda working, partial: None,
+) -> Delivered:
+    """Bring a step's result to its destination: what was made for it, also where that is only a part unless told
+    otherwise, else the source itself. note is told of each just before it gets its name, with its working file and
+    whether it is only a part, so that nothing can come between."""
     if step.action is Action.SKIP:
         return Delivered(step=step, ok=True, output=step.output)
     if step.action is Action.REFUSE:
         return Delivered(step=step, ok=False, output="", error=step.reason)
     source = Path(step.source.path)
     if made is not None:
-        if not made.ok:
+        if not made.ok and not (made.partial and keeps_part):
             return Delivered(step=step, ok=False, output="", error=made.error, gone=not volume.is_there)
         source = Path(made.step.output)
     try:
         if not volume.is_there:
             raise OutputError(taken_out(volume))
-        digest, size = _copied(source, Path(step.output), replaces=step.replaces)
+        partial = made is not None and not made.ok
+        digest, size = _copied(source, step, lambda working: note(working, partial))
     except RumbrelError as error:
         return Delivered(step=step, ok=False, output="", error=str(error), gone=not volume.is_there)
     finally:
         if made is not None:
             source.unlink(missing_ok=True)
-    return Delivered(step=step, ok=True, output=step.output, bytes_out=size, digest=digest)
+    return Delivered(
+        step=step, ok=not partial, output=step.output, bytes_out=size, digest=digest, partial=partial,
+        error="" if made is None else made.error,
+    )  # fmt: skip
 
 
-def _copied(source: Path, output: Path, *, replaces: bool) -> tuple[str, int]:
+def _copied(source: Path, step: Step, note: Callable[[Path], None]) -> tuple[str, int]:
+    output = Path(step.output)
     with working_file(output) as working:
         try:
             digest, size = copy_compared(source, working)
         except CheckFailed as error:
             text = f"{output.name} does not read back from the volume as it was written. Check the volume."
             raise OutputError(text) from error
-        move_into_place(working, output, replaces=replaces)
+        with output_errors(output.parent):
+            note(working)
+        move_into_place(working, output, replaces=step.replaces)
     return digest, size

@@ -191,12 +191,11 @@ def volume_at(root: Path, kind: VolumeKind) -> Volume:
 
 
 def _used_bytes(root: Path, system: FileSystem, capacity_bytes: int) -> int:
-    """What the files of a stand-in take, and its folders."""
-    used = 0
+    """What the files of a stand-in take, and its folders; the first cluster of its root comes with formatting."""
     bare = Volume(root=root, kind=VOLUME_KINDS[0], system=system, capacity_bytes=capacity_bytes, free_bytes=0)
+    used = -bare.bytes_taken(1)
     for folder, folders, names in os.walk(root):
-        if folder != str(root):
-            used += bare.folder_bytes([*folders, *names])
+        used += bare.folder_bytes([*folders, *names])
         for name in names:
             try:
                 used += bare.bytes_taken(os.lstat(os.path.join(folder, name)).st_size)

@@ -4,6 +4,7 @@ import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
+from functools import partial
 from pathlib import Path
 
 from rumbrel.core.conversion import Outcome, run_steps
@@ -139,10 +140,13 @@ def plan_put_right(
     volume: Volume,
     *,
     inspect: Callable[[Path], Facts] = inspect_file,
+    ids: Sequence[int] = (),
 ) -> DeliveryPlan:
-    """Plan to make files on the volume anew that do not play, each in its own folder, in the place of the old one."""
+    """Plan to make files on the volume anew that do not play, each in its own folder, in the place of the old one.
+    ids are the sources' ids, else they are counted."""
     sources = [
-        Source(id=number, path=path, relative=path.relative_to(volume.root)) for number, path in enumerate(files)
+        Source(id=number, path=path, relative=path.relative_to(volume.root))
+        for number, path in zip(ids or range(len(files)), files, strict=True)
     ]
     options = ForecastOptions(
         when_present=WhenPresent.NUMBER, file_system=volume.kind.file_system, beside=True, pattern="{stem}"
@@ -225,7 +229,7 @@ def _folder_growth(plan: DeliveryPlan) -> int:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LeaveOut:
     """Tracks to leave out so that the rest fits, by their sources' ids: kind is "fewest" or "least", saved_bytes what
-    they take. proved says that nothing better of its kind exists."""
+    they take. proved says that no fewer tracks, or no fewer bytes, would do."""
 
     kind: str
     source_ids: tuple[int, ...]
@@ -252,8 +256,8 @@ def leave_outs(plan: DeliveryPlan) -> tuple[LeaveOut, ...]:
     least = -(-plan.short_bytes // unit)
     if sum(counted) < least:
         return ()
-    few, proved = smallest_cover_of(counted, least)
-    offers = [("fewest", few, proved and exact), ("least", smallest_cover(counted, least), exact)]
+    few, _ = smallest_cover_of(counted, least)
+    offers = [("fewest", few, exact), ("least", smallest_cover(counted, least), exact)]
     return tuple(
         LeaveOut(
             kind=kind, source_ids=tuple(steps[n].source_id for n in sorted(positions)),
@@ -288,10 +292,15 @@ def deliver(
         for number, step in enumerate(steps, 1):
             for event in made.until(step):
                 report(made.progress(whole, event, number, len(steps)))
-            result = put_on_volume(step, made.outcomes.pop(step.output, None), volume)
+            in_place = step.output in plan.retired or step.output == step.source.path
+            result = put_on_volume(
+                step,
+                made.outcomes.pop(step.output, None),
+                volume,
+                keeps_part=not in_place,
+                note=partial(_note, plan, step),
+            )
             finished.append(result)
-            if plan.ledger is not None and result.ok and result.digest and step.work:
-                plan.ledger.add(_entry(step, result))
             if result.ok and step.output in plan.retired:
                 # While both are there, the lists are in no doubt which one they name.
                 old = Path(plan.retired[step.output])
@@ -301,7 +310,7 @@ def deliver(
             report(made.progress(whole, None, number, len(steps)))
     finally:
         made.close()
-    there = {Path(result.output): result.step.source for result in finished if result.ok and result.output}
+    there = {Path(result.output): result.step.source for result in finished if result.output}
     if volume.is_there:
         for planned in plan.lists:
             yield write_planned(planned, there)
@@ -380,12 +389,17 @@ def _flush(folders: set[Path]) -> None:
                 os.close(handle)
 
 
-def _entry(step: Step, result: Delivered) -> Entry:
-    status = Path(result.output).stat()
-    return Entry(
-        source=str(Path(step.source.path).absolute()), part=step.source.part, source_bytes=step.source.size_bytes,
-        source_ns=step.source.modified_ns, work=step.work, output=result.output, output_bytes=status.st_size,
-        output_ns=status.st_mtime_ns,
+def _note(plan: DeliveryPlan, step: Step, working: Path, is_part: bool) -> None:
+    """Note in the ledger what is about to get its name."""
+    if plan.ledger is None or not step.work:
+        return
+    status = working.stat()
+    plan.ledger.add(
+        Entry(
+            source=str(Path(step.source.path).absolute()), part=step.source.part, source_bytes=step.source.size_bytes,
+            source_ns=step.source.modified_ns, work=step.work, output=step.output, output_bytes=status.st_size,
+            output_ns=status.st_mtime_ns, partial=is_part,
+        )
     )  # fmt: skip
 
 

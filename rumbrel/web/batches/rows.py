@@ -6,6 +6,7 @@ from pathlib import Path
 
 from rumbrel.core.forecast import Action, Step, WhenPresent
 from rumbrel.core.formats.table import format_label
+from rumbrel.core.inspection import Facts
 from rumbrel.web.targets.rows import target_row
 from rumbrel.web.ui.words import ACTION_WORDS, LEVEL_WORDS
 
@@ -15,6 +16,7 @@ __all__ = [
     "ForecastRow",
     "WarningRow",
     "after_text",
+    "facts_text",
     "forecast_row",
     "now_text",
     "settings_lines",
@@ -86,7 +88,11 @@ def warning_rows(steps: Iterable[Step]) -> list[WarningRow]:
 
 
 def now_text(step: Step) -> str:
-    facts = step.source
+    return facts_text(step.source)
+
+
+def facts_text(facts: Facts) -> str:
+    """What a file is, as the columns of now and after say it."""
     if not facts.codec:
         return "–"
     label = format_label(facts.container, facts.codec)

@@ -11,7 +11,7 @@ class BenchConfig(AppConfig):
     name = "rumbrel.web.bench"
 
     def ready(self) -> None:
-        from .services import take_in_disc
+        from .services import carry_out_delivery, foresee_delivery, look_at_volume, take_in_disc
 
         add_entry(Entry(order=70, address="bench:index", label="Bench", below=("bench:",)))
         register(
@@ -22,3 +22,10 @@ class BenchConfig(AppConfig):
                 continues=True,
             )
         )
+        register(
+            JobKind(
+                key="look-volume", run=look_at_volume, address=lambda volume: reverse("bench:volume", args=[volume])
+            )
+        )
+        for key, run in (("foresee-delivery", foresee_delivery), ("deliver", carry_out_delivery)):
+            register(JobKind(key=key, run=run, address=lambda pk: reverse("bench:delivery", args=[pk]), continues=True))

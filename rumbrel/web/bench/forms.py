@@ -1,14 +1,26 @@
-"""Forms of the bench: which disc goes into which drive, and what is taken in of it."""
+"""Forms of the bench: discs into drives and what is taken in of them, volumes and what is delivered to them."""
 
 from typing import Any
 
 from django import forms
 
+from rumbrel.core.bench.volumes import FORMATS
+from rumbrel.core.places.file_systems import file_system_for
 from rumbrel.core.targets import all_targets
 
-from .services import ShelfDisc
+from .services import PATTERNS, ShelfDisc
 
-__all__ = ["ImageForm", "NamesForm", "PutInForm", "TakeInForm"]
+__all__ = [
+    "DeliverForm",
+    "FormatForm",
+    "ImageForm",
+    "LeaveOutForm",
+    "NamesForm",
+    "PutInForm",
+    "RealVolumeForm",
+    "TakeInForm",
+    "VolumeForm",
+]
 
 _NONE = [("", "nothing else")]
 
@@ -83,3 +95,69 @@ class NamesForm(forms.Form):
 
     def wanted(self) -> list[int]:
         return [number for number in self._numbers if self.cleaned_data[f"take-{number}"]]
+
+
+def _targets() -> list[tuple[str, str]]:
+    return [(target.slug, target.name) for target in all_targets()]
+
+
+class VolumeForm(forms.Form):
+    """What a volume is called, and the player it is for."""
+
+    name = forms.CharField(max_length=120, label="Name", widget=forms.TextInput(attrs={"class": "field"}))
+    target = forms.ChoiceField(label="Player")
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        self.fields["target"].choices = _targets()  # type: ignore[attr-defined]
+
+
+class RealVolumeForm(VolumeForm):
+    """A folder where a stick or card is mounted."""
+
+    name = forms.CharField(
+        required=False, max_length=120, label="Called", widget=forms.TextInput(attrs={"class": "field"})
+    )
+    path = forms.CharField(
+        max_length=4096, label="Folder", widget=forms.TextInput(attrs={"class": "field", "spellcheck": "false"})
+    )
+
+
+_NAME_WORDS = {"": "as the target says", "numbered": "numbered, in one folder", "albums": "by album and track"}
+
+
+class DeliverForm(forms.Form):
+    """The sentence: what is delivered, under which names, and what becomes of the rest."""
+
+    what = forms.ChoiceField(label="What")
+    names = forms.ChoiceField(required=False, label="Names", choices=[(key, _NAME_WORDS[key]) for key in PATTERNS])
+    rest = forms.ChoiceField(
+        required=False,
+        label="Other sound on it",
+        choices=[("", "stays"), ("mirror", "is removed, after you saw the list")],
+    )
+
+    def __init__(self, *args: Any, sources: list[tuple[str, str]], **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        self.fields["what"].choices = sources  # type: ignore[attr-defined]
+
+
+class LeaveOutForm(forms.Form):
+    """The lines to leave out of a delivery."""
+
+    number = forms.TypedMultipleChoiceField(coerce=int, required=False)
+    offer = forms.CharField(required=False, max_length=20)
+
+    def __init__(self, *args: Any, numbers: list[int], **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        self.fields["number"].choices = [(n, n) for n in numbers]  # type: ignore[attr-defined]
+
+
+class FormatForm(forms.Form):
+    """A stand-in formatted anew; lost is the mark of the list that was shown."""
+
+    name = forms.CharField(
+        required=False, max_length=120, label="Called", widget=forms.TextInput(attrs={"class": "field"})
+    )
+    file_system = forms.ChoiceField(label="File system", choices=[(key, file_system_for(key).label) for key in FORMATS])
+    lost = forms.CharField(max_length=64, widget=forms.HiddenInput)

@@ -1,7 +1,10 @@
-"""What the bench remembers: the discs in its drives, what was taken in from them, and the names of discs."""
+"""What the bench remembers: discs in drives and what was taken in from them, volumes and what was delivered to them."""
+
+from typing import Any
 
 from django.db import models
 
+from rumbrel.web.collection.models import Track
 from rumbrel.web.jobs.models import Job
 
 
@@ -69,3 +72,130 @@ class BenchChoice(models.Model):
 
     def __str__(self) -> str:
         return "at once" if self.begin_at_once else "when asked"
+
+
+class VolumeRow(models.Model):
+    """A stick or card: a stand-in by its key, or a mounted folder of this machine by its path, with where it is mounted.
+
+    plugged is asked of stand-ins alone. filled says that a stand-in got what it comes with. looked_at is when its
+    files were read last.
+    """
+
+    key = models.CharField(max_length=20, blank=True)
+    name = models.CharField(max_length=120)
+    path = models.TextField(blank=True)
+    mount_point = models.TextField(blank=True)
+    file_system = models.CharField(max_length=20)
+    target_slug = models.CharField(max_length=80)
+    plugged = models.BooleanField(default=True)
+    filled = models.BooleanField(default=False)
+    looked_at = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering = ("pk",)
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class VolumeFile(models.Model):
+    """A sound file on a volume as it was read last; facts as the collection keeps them."""
+
+    volume = models.ForeignKey(VolumeRow, on_delete=models.CASCADE, related_name="files")
+    relative = models.TextField()
+    size_bytes = models.BigIntegerField()
+    modified_ns = models.BigIntegerField()
+    facts = models.TextField()
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=("volume", "relative"), name="one_file_a_path"),)
+
+    def __str__(self) -> str:
+        return self.relative
+
+
+class Delivery(models.Model):
+    """Something brought onto a volume: foreseen first, then carried out when the user says so.
+
+    source is "pulled", "playlist:<pk>", "batch:<pk>" or "right" (files on the volume made anew in their places);
+    track_ids or paths are what it holds. left_out are the numbers of its lines that stay out. foreseen are the sums of
+    the forecast, lists the records of what became of the lists. gone says that the volume was taken out meanwhile.
+    """
+
+    volume = models.ForeignKey(VolumeRow, on_delete=models.CASCADE, related_name="deliveries")
+    title = models.CharField(max_length=240)
+    source = models.CharField(max_length=40)
+    target_slug = models.CharField(max_length=80)
+    pattern = models.CharField(max_length=200, blank=True)
+    mirrors = models.BooleanField(default=False)
+    track_ids = models.JSONField(default=list)
+    paths = models.JSONField(default=list)
+    list_name = models.CharField(max_length=200, blank=True)
+    left_out = models.JSONField(default=list)
+    foreseen = models.JSONField(default=dict)
+    lists = models.JSONField(default=list)
+    started = models.BooleanField(default=False)
+    finished_at = models.DateTimeField(null=True)
+    gone = models.BooleanField(default=False)
+    job = models.ForeignKey(Job, on_delete=models.SET_NULL, null=True, related_name="+")
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("-pk",)
+        verbose_name_plural = "deliveries"
+
+    def __str__(self) -> str:
+        return self.title
+
+    @property
+    def busy(self) -> bool:
+        return self.job is not None and self.job.active
+
+    @property
+    def sums(self) -> dict[str, Any]:
+        return dict(self.foreseen)
+
+
+class DeliveryItem(models.Model):
+    """A line of a delivery: fate is what is done about it, output where on the volume, taken_bytes what that takes in
+    whole clusters."""
+
+    class State(models.TextChoices):
+        WAITING = "waiting"
+        DONE = "done"
+        PART = "in part"
+        FAILED = "failed"
+        CANNOT = "cannot"
+
+    delivery = models.ForeignKey(Delivery, on_delete=models.CASCADE, related_name="items")
+    number = models.PositiveIntegerField()
+    track = models.ForeignKey(Track, on_delete=models.SET_NULL, null=True, related_name="+")
+    title = models.TextField()
+    source = models.TextField()
+    fate = models.CharField(max_length=20)
+    reason = models.TextField(blank=True)
+    output = models.TextField(blank=True)
+    shown = models.TextField(blank=True)
+    now = models.CharField(max_length=80, blank=True)
+    after = models.CharField(max_length=80, blank=True)
+    taken_bytes = models.BigIntegerField(default=0)
+    seconds = models.FloatField(default=0)
+    warnings = models.JSONField(default=list)
+    state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
+    digest = models.CharField(max_length=40, blank=True)
+    error = models.TextField(blank=True)
+
+    class Meta:
+        ordering = ("number",)
+        indexes = (models.Index(fields=("delivery", "number")), models.Index(fields=("delivery", "state")))
+
+    def __str__(self) -> str:
+        return f"{self.title} ({self.state})"
+
+    @property
+    def name(self) -> str:
+        return self.output.rpartition("/")[2]
+
+    @property
+    def folder(self) -> str:
+        return self.output.rpartition("/")[0]

@@ -2,7 +2,7 @@
 
 from django.urls import path
 
-from .views import bench, taking
+from .views import bench, deliveries, player, taking, volumes
 
 app_name = "bench"
 urlpatterns = [
@@ -17,4 +17,24 @@ urlpatterns = [
     path("bench/taken/<int:pk>/stop/", taking.stop, name="stop"),
     path("bench/taken/<int:pk>/keep/<int:number>/", taking.keep, name="keep"),
     path("bench/taken/<int:pk>/heard/<int:number>/", taking.heard, name="heard"),
+    path("bench/player/", player.page, name="player"),
+    path("bench/player/put-in/", player.put_in, name="player-in"),
+    path("bench/player/take-out/", player.take_out, name="player-out"),
+    path("bench/player/track/<int:number>/", player.played, name="player-track"),
+    path("bench/volumes/add/", volumes.add, name="add-volume"),
+    path("bench/volume/<int:pk>/", volumes.page, name="volume"),
+    path("bench/volume/<int:pk>/change/", volumes.change, name="change-volume"),
+    path("bench/volume/<int:pk>/plug/", volumes.plug, name="plug"),
+    path("bench/volume/<int:pk>/look/", volumes.look, name="look-volume"),
+    path("bench/volume/<int:pk>/format/", volumes.formatting, name="format"),
+    path("bench/volume/<int:pk>/format/anew/", volumes.format_anew, name="format-anew"),
+    path("bench/volume/<int:pk>/remove/", volumes.remove, name="remove-volume"),
+    path("bench/volume/<int:pk>/deliver/", deliveries.make, name="make-delivery"),
+    path("bench/volume/<int:pk>/put-right/", deliveries.put_right, name="put-right"),
+    path("bench/delivery/<int:pk>/", deliveries.page, name="delivery"),
+    path("bench/delivery/<int:pk>/state/", deliveries.state, name="delivery-state"),
+    path("bench/delivery/<int:pk>/start/", deliveries.start, name="start-delivery"),
+    path("bench/delivery/<int:pk>/stop/", deliveries.stop, name="stop-delivery"),
+    path("bench/delivery/<int:pk>/leave-out/", deliveries.leave_out, name="leave-out"),
+    path("bench/delivery/<int:pk>/all/", deliveries.take_back, name="take-back"),
 ]

@@ -38,6 +38,11 @@ class Rumbrel:
         return self.data / "shelf"
 
     @property
+    def volumes(self) -> Path:
+        """The folders that are stand-in sticks and cards, and what is made for them before it is copied."""
+        return self.data / "volumes"
+
+    @property
     def reading(self) -> Path:
         """Tracks of discs that were read and are not made into results yet."""
         return self.data / "reading"

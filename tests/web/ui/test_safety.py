@@ -14,7 +14,7 @@ from rumbrel.core.targets import find_target
 from rumbrel.web.batches.models import Batch
 from rumbrel.web.batches.services import keep_in_step, start_batch
 from rumbrel.web.batches.wishes import BatchWish
-from rumbrel.web.bench.services import put_disc_in, track_file
+from rumbrel.web.bench.services import make_delivery, put_disc_in, put_into_player, stand_in_volumes, track_file
 from rumbrel.web.collection.models import SourceFolder, Track
 from rumbrel.web.collection.queries import pulled_ids
 from rumbrel.web.collection.services import keep_view, start_looks
@@ -49,6 +49,10 @@ _OF_FOLDERS = (
 )  # fmt: skip
 
 
+_OF_VOLUMES = (
+    "volume", "change-volume", "plug", "look-volume", "format", "format-anew", "remove-volume", "make-delivery", "put-right",
+)  # fmt: skip
+_OF_DELIVERIES = ("delivery", "delivery-state", "start-delivery", "stop-delivery", "leave-out", "take-back")
 _OF_OWN_TARGETS = ("targets:remove", "targets:put-back", "targets:keep")
 
 
@@ -91,6 +95,10 @@ class SafetyCase(WebCase):
         self.taken = put_disc_in(drive="clean", disc_key=f"disc:{self.disc.pk}")
         track_file(self.taken, 1).parent.mkdir(parents=True)
         track_file(self.taken, 1).write_bytes(b"RIFF")
+        put_into_player(disc_key=f"disc:{self.disc.pk}")
+        self.volume = stand_in_volumes()[0]
+        self.delivery = make_delivery(row=self.volume, source=f"playlist:{self.playlist.pk}")
+        self.work()
         self.blind = start_test(comparison=self.compared, one=0, other=1, trials=8)
 
     def addresses(self) -> dict[str, str]:
@@ -108,6 +116,8 @@ class SafetyCase(WebCase):
             "batches:track": track, "batches:track-chosen": track, "batches:step": self.kept.pk,
             "batches:keep-no-more": self.kept.pk, "targets:specification": self.check.pk,
             "collection:remove-view": self.view.pk, "collection:restore-view": self.view.pk,
+            **dict.fromkeys((f"bench:{name}" for name in _OF_VOLUMES), self.volume.pk),
+            **dict.fromkeys((f"bench:{name}" for name in _OF_DELIVERIES), self.delivery.pk),
         }  # fmt: skip
         usual = {
             "collection": Track.objects.get(relative="a/peal <b>.flac").pk, "batches": self.batch.pk,
@@ -123,7 +133,10 @@ class SafetyCase(WebCase):
             if "kind" in parameters:
                 values["kind"] = "bin"
             if "number" in parameters:
-                values["number"] = int(name in _OF_BLIND_TESTS or name in ("discs:played", "bench:keep", "bench:heard"))
+                values["number"] = int(
+                    name in _OF_BLIND_TESTS
+                    or name in ("discs:played", "bench:keep", "bench:heard", "bench:player-track")
+                )
             if "which" in parameters:
                 values["which"] = "first"
             if "slug" in parameters:

@@ -3,7 +3,7 @@
 from .archive_results import stream_archive
 from .choose_for_tracks import choices_of, choose, forget_choices, sweep_covers
 from .export_list import ExportedList, export_list
-from .forecast_tracks import forecast_tracks, ledger_for, plan_for
+from .forecast_tracks import forecast_tracks, ledger_for, plan_for, see_that_it_may_hold, source_of
 from .join_collection import join_collection, start_joining
 from .keep_in_step import bring_in_step, end_keeping, folder_to_keep, keep_in_step, keep_what_is_due
 from .measure_speed import expected_seconds
@@ -42,8 +42,10 @@ __all__ = [
     "result_file",
     "results_folder",
     "run_batch",
+    "see_that_it_may_hold",
     "set_originals_aside",
     "shown_name",
+    "source_of",
     "start_aside",
     "start_batch",
     "start_joining",

@@ -19,7 +19,7 @@ from rumbrel.web.collection.services import allowed_roots
 
 from ..wishes import BatchWish, Choice, Destination, DestinationKind
 
-__all__ = ["PulledForecast", "forecast_tracks", "ledger_for", "plan_for", "see_that_it_may_hold"]
+__all__ = ["PulledForecast", "forecast_tracks", "ledger_for", "plan_for", "see_that_it_may_hold", "source_of"]
 
 _NO_CHOICE = Choice(track_id=0)
 
@@ -62,13 +62,7 @@ def plan_for(tracks: Sequence[KnownTrack], wish: BatchWish) -> ConvertPlan:
         choice = choices.get(track.pk, _NO_CHOICE)
         if choice.left_out:
             continue
-        known = track.facts or Facts(path=str(Path(track.folder, track.relative)))
-        if track.missing or track.facts is None:
-            known = _missing(known)
-        source = Source(
-            id=track.pk, path=Path(known.path), relative=_relative(track), part=known.part, name=choice.name,
-            fields=choice.fields, bare=choice.bare, cover=choice.cover,
-        )  # fmt: skip
+        source, known = source_of(track, choice)
         by_path[source.key] = known
         for slug in [choice.target_slug] if choice.target_slug else [target.slug for target in wish.targets]:
             sources[slug].append(source)
@@ -81,6 +75,18 @@ def plan_for(tracks: Sequence[KnownTrack], wish: BatchWish) -> ConvertPlan:
         inspect=by_path.__getitem__,
         ledger=cache(ledger_for),
     )
+
+
+def source_of(track: KnownTrack, choice: Choice = _NO_CHOICE) -> tuple[Source, Facts]:
+    """A track as a source, with its kept facts; those of one whose file is gone say so."""
+    known = track.facts or Facts(path=str(Path(track.folder, track.relative)))
+    if track.missing or track.facts is None:
+        known = _missing(known)
+    source = Source(
+        id=track.pk, path=Path(known.path), relative=_relative(track), part=known.part, name=choice.name,
+        fields=choice.fields, bare=choice.bare, cover=choice.cover,
+    )  # fmt: skip
+    return source, known
 
 
 def _relative(track: KnownTrack) -> Path:

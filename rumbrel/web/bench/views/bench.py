@@ -7,26 +7,34 @@ from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.core.disc.media import MEDIA
 from rumbrel.core.errors import RumbrelError
-from rumbrel.core.places import VOLUME_KINDS
 from rumbrel.web.discs.queries import written_discs
+from rumbrel.web.jobs.models import Job
 
 from .. import services
-from ..forms import ImageForm, PutInForm
+from ..forms import ImageForm, PutInForm, RealVolumeForm
 from ..models import TakeIn
 from ..rows import blank_row, drive_rows, recorder_rows
+from ..volume_rows import volume_devices
 
 _MOST_TAKEN = 30
 
 
 @require_safe
 def index(request: HttpRequest) -> HttpResponse:
+    offered = dict(services.sources_offered())
+    what = request.GET.get("what", "")
     context = {
+        "busy": Job.objects.filter(kind__in=("take-in", "deliver"), state__in=Job.ACTIVE).exists(),
+        "player": services.disc_in_player(),
+        "what": what if what in offered else "",
+        "what_words": offered.get(what, ""),
         "drives": drive_rows(),
         "recorders": recorder_rows(),
         "put_in": PutInForm(shelf=services.discs_on_shelf()),
         "taken": TakeIn.objects.exclude(readings={}).select_related("job")[:_MOST_TAKEN],
         "blanks": [blank_row(medium) for medium in MEDIA],
-        "volumes": VOLUME_KINDS,
+        "volumes": volume_devices(),
+        "real": RealVolumeForm(auto_id="real_%s"),
         "written": written_discs()[:50],
     }
     return render(request, "bench/bench.html", context)

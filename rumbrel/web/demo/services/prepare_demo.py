@@ -23,6 +23,7 @@ from rumbrel.web.jobs.services import run_job
 from rumbrel.web.playlists.models import Playlist
 from rumbrel.web.playlists.services import make_playlist
 
+from .fill_volumes import fill_volumes
 from .make_shelf import make_shelf
 
 __all__ = ["prepare_demo"]
@@ -47,6 +48,8 @@ def prepare_demo(*, folders: Sequence[Path], say: Callable[[str], None]) -> None
         _work("disc-write")
         _pull()
     make_shelf(settings.RUMBREL.shelf / "demo")
+    fill_volumes(folders)
+    _work("look-volume")
     if not Comparison.objects.exists():
         say("Making a comparison ...")
         polka = Track.objects.get(relative__contains="Polka", relative__startswith="Organ rolls")

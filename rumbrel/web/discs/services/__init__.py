@@ -14,7 +14,7 @@ from .fill_disc import Filling, add_tracks, filling_for, listed_filling
 from .lose_lists import discs_refuse, discs_said, settle_discs
 from .measure_sounds import measure_sounds, start_measuring
 from .plan_layout import PlannedDisc, plan_layout
-from .show_image import FORMS, burning_page, image_files, make_flac, make_wav, play_track
+from .show_image import FORMS, PlayedTrack, burning_page, image_files, make_flac, make_wav, play_track
 from .tray import Tray, ask_to_open, choose_recorder, erase_disc, put_in, take_out, tray_of
 from .write_disc import disc_folder, image_name, media_check, settle_write, start_write, write_disc
 
@@ -23,6 +23,7 @@ __all__ = [
     "Changed",
     "Filling",
     "PlannedDisc",
+    "PlayedTrack",
     "Tray",
     "add_tracks",
     "ask_to_open",

@@ -101,9 +101,9 @@ class PlayedTrack:
 _MOST_BYTES = 400 * BYTES_PER_SECTOR
 
 
-def play_track(disc: Disc, number: int) -> PlayedTrack:
-    """Put the written image into the stand-in player. Raises DiscError with what it stumbles over."""
-    player = StandInPlayer(Path(disc.image_path).with_suffix(".cue"))
+def play_track(sheet: Path, number: int) -> PlayedTrack:
+    """Put the image of a cue sheet into the stand-in player. Raises DiscError with what it stumbles over."""
+    player = StandInPlayer(sheet)
     samples = player.track_bytes(number) // BYTES_PER_SECTOR * SAMPLES_PER_SECTOR
     shape = ListeningShape(sample_rate=SAMPLE_RATE, channels=CHANNELS, samples=samples, depth_bits=DEPTH_BITS)
     return PlayedTrack(player=player, number=number, shape=shape)

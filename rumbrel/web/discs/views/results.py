@@ -1,5 +1,7 @@
 """What can be had of a written disc."""
 
+from pathlib import Path
+
 from django.conf import settings
 from django.contrib import messages
 from django.http import FileResponse, Http404, HttpRequest, HttpResponse, StreamingHttpResponse
@@ -73,7 +75,7 @@ def played(request: HttpRequest, pk: int, number: int) -> HttpResponseBase:
     """A track of the written image as the stand-in player plays it."""
     found = _written(pk)
     try:
-        track = services.play_track(found, number)
+        track = services.play_track(Path(found.image_path).with_suffix(".cue"), number)
         return ranged_answer(
             request, track.read, total_bytes=track.shape.total_bytes, media_type="audio/wav",
             tag=f"{pk}-{found.written_mark[:16]}-{number}",

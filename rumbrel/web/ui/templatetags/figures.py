@@ -35,6 +35,12 @@ def megabytes(size: int | None) -> str:
 
 
 @register.filter
+def kilobytes(size: int | None) -> str:
+    """Units of 1,000 bytes, whole."""
+    return f"{round((size or 0) / 1000):,}"
+
+
+@register.filter
 def bytes_text(size: int | None) -> str:
     """A size with its unit: kB, MB or GB."""
     value = size or 0

@@ -1,7 +1,7 @@
 """The ruler and its companions: time, work and fits as ruled strips, drawn as SVG on the server."""
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from django import template
@@ -59,10 +59,36 @@ def minute_marks(end_seconds: float, width: float) -> list[Mark]:
     return marks
 
 
+_MARK_STEPS_BYTES = tuple(step * 10**power for power in range(3, 14) for step in (1, 2, 5))
+
+
+def byte_marks(end_bytes: float, width: float) -> list[Mark]:
+    """Ticks of a ruler in bytes, numbered in kB, MB or GB."""
+    step = mark_steps(end_bytes, _MARK_STEPS_BYTES, MOST_NUMBERS if width > 700 else 6)
+    scale, unit = next((s, u) for s, u in ((1e9, "GB"), (1e6, "MB"), (1.0, "bytes")) if end_bytes >= s)
+    marks = []
+    for number in range(int(end_bytes / step * 5) + 1):
+        x = number * step / 5 / end_bytes * width
+        # A number that would pass the strip's end is left out.
+        numbered = number % 5 == 0 and x < width - 45
+        marks.append(
+            Mark(
+                x=round(x, 2),
+                label=("0" if not number else f"{number * step / 5 / scale:g} {unit}") if numbered else "",
+            )
+        )
+    return marks
+
+
 def _drawn(
-    spans: Sequence[Span], edge_seconds: float | None, width: float, height: int, name: str
+    spans: Sequence[Span],
+    edge_seconds: float | None,
+    width: float,
+    height: int,
+    name: str,
+    marks: Callable[[float, float], list[Mark]] = minute_marks,
 ) -> dict[str, object]:
-    """What passes the edge is cut there and hatched."""
+    """What passes the edge is cut there and hatched. Bytes are drawn as seconds are, with marks of their own."""
     last = max((span.end for span in spans), default=0.0)
     scale_end = max(last, edge_seconds or 0.0, 60.0) * 1.005
     lengths = []
@@ -90,7 +116,7 @@ def _drawn(
         "height": height,
         "baseline": height - 14,
         "lengths": lengths,
-        "marks": minute_marks(scale_end, width),
+        "marks": marks(scale_end, width),
         "edge": round(edge_seconds / scale_end * width, 2) if edge_seconds is not None else None,
         "name": name,
     }
@@ -110,6 +136,18 @@ def strip_ruler(
         spans.append(Span(start=at, end=at + seconds, title=title or _said(tracks)))
         at += seconds
     return _drawn(spans, edge_seconds, width, 36, f"{_said(count)}, {at / 60:.0f} minutes")
+
+
+@register.inclusion_tag("components/ruler.html")
+def bytes_ruler(
+    lengths: Sequence[tuple[int, str, str]], edge_bytes: int, name: str, width: int = WIDTH
+) -> dict[str, object]:
+    """Bytes end to end, (how many, label, title), on a volume that ends at an edge."""
+    spans, at = [], 0
+    for size, label, title in lengths:
+        spans.append(Span(start=at, end=at + size, label=label, title=title))
+        at += size
+    return _drawn(spans, edge_bytes, width, 58, name, byte_marks)
 
 
 @register.inclusion_tag("components/ruler.html")

@@ -1,0 +1,251 @@
+"""Sticks and cards: foreseen to the cluster, delivered, taken out in the middle, put right, formatted; nothing is lost unseen."""
+
+import shutil
+from pathlib import Path
+from unittest import mock
+
+from django.conf import settings
+from django.urls import reverse
+
+from rumbrel.core.delivery.onto_volume import put_on_volume
+from rumbrel.core.files import file_digest
+from rumbrel.core.inspection import inspect_file
+from rumbrel.core.playlists import read_list
+from rumbrel.web.bench.models import Delivery, VolumeRow
+from rumbrel.web.bench.services import plug_volume, stand_in_volumes, volume_of
+from rumbrel.web.jobs.models import Job
+from rumbrel.web.playlists.services import make_playlist
+from tests.signals import leftovers, write_sound
+from tests.web.case import WebCase
+
+
+class VolumeCase(WebCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.rows = {row.key: row for row in stand_in_volumes()}
+        self.stick = self.rows["stick-2gb"]
+        self.root = settings.RUMBREL.volumes / "stick-2gb"
+
+    def sounds(self) -> list[int]:
+        """Three tracks, one of which the car plays as it is; pulled."""
+        write_sound(self.source / "Tower" / "Peal.flac", 120_000, seed=1)
+        write_sound(self.source / "Tower" / "Slack <b>tide.mp3", 100_000, subtype="MPEG_LAYER_III", seed=2)
+        write_sound(self.source / "Watch.wav", 90_000, seed=3)
+        self.scan()
+        return self.pull_all()
+
+    def make(self, row: VolumeRow | None = None, *, what: str = "pulled", **more: str) -> Delivery:
+        row = row or self.stick
+        self.client.post(reverse("bench:make-delivery", args=[row.pk]), {"what": what, **more})
+        self.work()
+        return Delivery.objects.latest("pk")
+
+    def press(self, name: str, pk: int, /, **values: object) -> str:
+        return self.client.post(reverse(f"bench:{name}", args=[pk]), values, follow=True).content.decode()
+
+    def carried_out(self, delivery: Delivery) -> Job:
+        self.press("start-delivery", delivery.pk)
+        (job, *_) = [job for job in self.work() if job.kind == "deliver"]
+        self.work()
+        return job
+
+    def on_stick(self) -> set[str]:
+        return {path.relative_to(self.root).as_posix() for path in self.root.rglob("*") if path.is_file()}
+
+    def states(self, delivery: Delivery) -> list[tuple[str, str]]:
+        return list(delivery.items.values_list("fate", "state"))
+
+
+class DeliverTests(VolumeCase):
+    def test_what_was_foreseen_is_what_is_done_and_a_second_one_finds_it_there(self) -> None:
+        self.sounds()
+        delivery = self.make()
+        page = self.page(reverse("bench:delivery", args=[delivery.pk]))
+        self.assert_all_in(("<b>2</b> made first", "<b>1</b> copied", "Slack (b)tide.mp3", 'data-begun="no"'), page)
+        self.assertNotIn("<b>tide", page)
+        self.assertEqual(self.on_stick(), set(), "nothing before the user says so")
+        before = volume_of(self.stick).free_bytes
+        job = self.carried_out(delivery)
+        self.assertEqual(job.state, "done", job.error)
+        self.assertIn("3 tracks brought to Tour bus and compared there. It may be taken out now.", job.message)
+        taken = before - volume_of(self.stick).free_bytes
+        self.assertTrue(0 < taken <= delivery.foreseen["needed_bytes"])
+        self.assertEqual(len(self.on_stick()), 3)
+        for item in delivery.items.all():
+            self.assertEqual(item.digest, file_digest(self.root / item.output))
+            self.assertEqual(inspect_file(self.root / item.output).codec, "mp3")
+        self.assertIn("may be taken out now", self.fragment(reverse("bench:delivery-state", args=[delivery.pk])))
+        again = self.make()
+        self.assertEqual({fate for fate, _ in self.states(again)}, {"there already"})
+        self.assertEqual(again.foreseen["needed_bytes"], 0)
+        self.assertEqual(leftovers(settings.RUMBREL.volumes), [])
+
+    def test_taken_out_in_the_middle_it_goes_on_when_it_is_back(self) -> None:
+        self.sounds()
+        delivery = self.make()
+
+        def pulled_out(*args: object, **more: object) -> object:
+            result = put_on_volume(*args, **more)  # type: ignore[arg-type]
+            if self.stick.plugged:
+                plug_volume(row=self.stick, plugged=False)
+            return result
+
+        with mock.patch("rumbrel.core.workflows.deliver.put_on_volume", pulled_out):
+            job = self.carried_out(delivery)
+        self.assertEqual(job.state, "failed")
+        self.assertIn("taken out after 1 of 3 tracks", job.error)
+        self.assertEqual([state for _, state in self.states(delivery)], ["done", "waiting", "waiting"])
+        self.assertIn("taken out in the middle of", self.page(reverse("bench:index")))
+        self.assertIn("Plug in", self.page(reverse("bench:volume", args=[self.stick.pk])))
+        self.assertIn("goes on", self.press("plug", self.stick.pk))
+        (job,) = [job for job in self.work() if job.kind == "deliver"]
+        self.assertEqual(job.state, "done", job.error)
+        self.assertEqual([state for _, state in self.states(delivery)], ["done"] * 3)
+        self.assertEqual((len(self.on_stick()), leftovers(self.root)), (3, []))
+
+    def test_what_does_not_fit_is_offered_to_be_left_out(self) -> None:
+        self.sounds()
+        row = self.rows["stick-full"]
+        root = settings.RUMBREL.volumes / "stick-full"
+        volume_of(row)
+        with next(root.iterdir()).open("r+b") as file:
+            file.truncate(256_000_000 - 100_000)
+        delivery = self.make(row)
+        self.assertFalse(delivery.foreseen["fits"])
+        page = self.page(reverse("bench:delivery", args=[delivery.pk]))
+        self.assert_all_in(("It does not fit", "no fewer will do", "no less will do"), page)
+        self.assertNotIn("delivery-act", page)
+        self.assertIn("It does not fit", self.press("start-delivery", delivery.pk))
+        self.press("leave-out", delivery.pk, offer="fewest")
+        self.work()
+        delivery.refresh_from_db()
+        self.assertTrue(delivery.foreseen["fits"])
+        self.assertEqual(len(delivery.left_out) + delivery.items.count(), 3)
+        self.assertIn(
+            "Nothing would be left",
+            self.press("leave-out", delivery.pk, number=[n for (n,) in delivery.items.values_list("number")]),
+        )
+        self.press("take-back", delivery.pk)
+        self.work()
+        self.assertEqual(delivery.items.count(), 3)
+
+    def test_mirroring_shows_what_goes_and_nothing_else_ever_goes(self) -> None:
+        self.sounds()
+        volume_of(self.stick)
+        old = write_sound(self.root / "Old" / "gone.mp3", subtype="MPEG_LAYER_III")
+        (self.root / "letter.txt").write_text("keep me")
+        delivery = self.make(rest="mirror")
+        self.assertIn("Old/gone.mp3", self.page(reverse("bench:delivery", args=[delivery.pk])))
+        shutil.copy(old, self.root / "newer.mp3")
+        job = self.carried_out(delivery)
+        self.assertIn("changed after the forecast", job.error)
+        self.assertEqual(self.on_stick(), {"Old/gone.mp3", "newer.mp3", "letter.txt"})
+        delivery.refresh_from_db()
+        self.assertEqual(set(delivery.foreseen["unwanted"]), {"Old/gone.mp3", "newer.mp3"})
+        self.assertEqual(self.carried_out(delivery).state, "done")
+        self.assertEqual(len(self.on_stick()), 4)
+        self.assertIn("letter.txt", self.on_stick())
+
+    def test_a_playlist_becomes_a_list_with_paths_from_where_it_lies(self) -> None:
+        ids = self.sounds()
+        playlist = make_playlist(name="Tour: day/one", track_ids=[ids[2], ids[0], ids[2]])
+        delivery = self.make(what=f"playlist:{playlist.pk}", names="numbered")
+        self.assertEqual(delivery.items.count(), 2, "a track that stands twice in a list is one file")
+        self.assertEqual(self.carried_out(delivery).state, "done")
+        (path,) = self.root.glob("*.m3u8")
+        self.assertEqual(path.name, "Tour- day-one.m3u8")
+        names = [entry.written for entry in read_list(path).entries]
+        self.assertEqual(names, ["001 Watch.mp3", "002 Peal.mp3", "001 Watch.mp3"])
+        folders = make_playlist(name="Rounds", track_ids=[ids[2], ids[0], ids[2]])
+        VolumeRow.objects.filter(pk=self.stick.pk).update(target_slug="card-folders")
+        delivery = self.make(what=f"playlist:{folders.pk}")
+        self.assertEqual(
+            list(delivery.items.values_list("output", flat=True)),
+            ["Rounds/001 Watch.wav", "Rounds/002 Peal.mp3", "Rounds/003 Watch.wav"],
+        )
+
+    def test_nothing_to_deliver_and_what_is_gone_is_said(self) -> None:
+        for what in ("pulled", "playlist:99", "batch:99", "moon"):
+            self.client.post(reverse("bench:make-delivery", args=[self.stick.pk]), {"what": what})
+        self.assertEqual(Delivery.objects.count(), 0)
+        self.sounds()
+        self.press("plug", self.stick.pk)
+        delivery = self.make()
+        self.assertIn("Plug it in", Job.objects.get(pk=delivery.job_id).error)
+
+
+class VolumePageTests(VolumeCase):
+    def test_an_old_stick_is_put_right(self) -> None:
+        volume_of(self.stick)
+        write_sound(self.root / "Bells" / "Peal.flac", 60_000)
+        write_sound(self.root / "Bells" / "Tide.mp3", 50_000, subtype="MPEG_LAYER_III")
+        (self.root / "list.pls").write_text("[playlist]\nFile1=Bells/Peal.flac\nNumberOfEntries=1\n")
+        address = reverse("bench:volume", args=[self.stick.pk])
+        self.page(address)
+        self.work()
+        page = self.page(address)
+        self.assert_all_in(("<b>1</b> does not play", "the car takes MP3 only", "list.pls", "put it right"), page)
+        self.assertNotIn("Tide.mp3", self.page(address, only="refused").split('id="played"')[1])
+        self.press("put-right", self.stick.pk)
+        self.work()
+        delivery = Delivery.objects.latest("pk")
+        self.assertEqual(self.states(delivery), [("made first", "waiting")])
+        self.assertEqual(self.carried_out(delivery).state, "done")
+        self.assertEqual(self.on_stick(), {"Bells/Peal.mp3", "Bells/Tide.mp3", "list.pls"})
+        self.assertIn("Bells/Peal.mp3", (self.root / "list.pls").read_text())
+        self.assertNotIn("do not play", self.page(address))
+        self.assertIn("Every track on it plays", self.press("put-right", self.stick.pk))
+
+    def test_the_player_is_shown_its_own_limits(self) -> None:
+        loft = self.rows["stick-64gb"]
+        page = self.page(reverse("bench:volume", args=[loft.pk]))
+        self.assert_all_in(("NTFS; the car reads FAT32", "Format it anew with FAT32", "it plays none of this"), page)
+        self.assertIn("the car does not read NTFS", self.page(reverse("bench:index")))
+
+    def test_formatting_loses_only_what_was_shown(self) -> None:
+        volume_of(self.stick)
+        (self.root / "a.mp3").write_bytes(b"1")
+        address = reverse("bench:format", args=[self.stick.pk])
+        page = self.page(address)
+        self.assert_all_in(("1 file", "a.mp3", "cannot be brought back"), page)
+        mark = page.split('name="lost" value="')[1].split('"')[0]
+        (self.root / "b.mp3").write_bytes(b"2")
+        values = {"file_system": "exfat", "name": "New", "lost": mark}
+        self.assertIn("Something else is on the volume", self.press("format-anew", self.stick.pk, **values))
+        self.assertEqual(self.on_stick(), {"a.mp3", "b.mp3"})
+        values["lost"] = self.page(address).split('name="lost" value="')[1].split('"')[0]
+        self.assertIn("Formatted; 2 files", self.press("format-anew", self.stick.pk, **values))
+        self.stick.refresh_from_db()
+        self.assertEqual((self.on_stick(), self.stick.file_system, self.stick.name), (set(), "exfat", "New"))
+
+    def test_a_real_folder_is_a_volume_only_where_it_may_be(self) -> None:
+        stick = self.source / "mounted"
+        stick.mkdir()
+        for path, said in (
+            ("/etc", "may only write below"),
+            (str(self.source / "no"), "is not there"),
+            ("x", "whole path"),
+        ):
+            text = self.client.post(reverse("bench:add-volume"), {"path": path, "target": "car-mp3"}, follow=True)
+            self.assertIn(said, text.content.decode())
+        self.client.post(reverse("bench:add-volume"), {"path": str(stick), "target": "car-mp3", "name": "Mine"})
+        row = VolumeRow.objects.get(path=str(stick))
+        self.sounds()
+        delivery = self.make(row)
+        self.assertEqual(self.carried_out(delivery).state, "done")
+        self.assertEqual(len(list(stick.rglob("*.mp3"))), 3)
+        mark = self.page(reverse("bench:format", args=[row.pk])).split('name="lost" value="')[1].split('"')[0]
+        self.assertIn("Only stand-ins", self.press("format-anew", row.pk, file_system="fat32", lost=mark))
+        VolumeRow.objects.filter(pk=row.pk).update(mount_point="/media/gone")
+        self.assertIn("nothing is mounted at /media/gone", self.page(reverse("bench:volume", args=[row.pk])))
+        self.assertIn("plugged in and out by hand", self.press("plug", row.pk))
+        self.press("remove-volume", row.pk)
+        self.assertEqual(len(list(stick.rglob("*.mp3"))), 3, "its files stay")
+
+    def test_names_and_players(self) -> None:
+        self.press("change-volume", self.stick.pk, name="<i>Bus</i>", target="television")
+        page = self.page(reverse("bench:volume", args=[self.stick.pk]))
+        self.assertIn("&lt;i&gt;Bus&lt;/i&gt;", page)
+        self.assertIn("As the television plays it", page)
+        self.assertIn("choose a player", self.press("change-volume", self.stick.pk, name="x", target="moon"))
+        self.assertTrue(Path(self.root).is_dir())
