@@ -24,7 +24,7 @@ from .layout import DiscLayout, DiscTrack
 from .red_book import BYTES_PER_SECTOR, CHANNELS, SAMPLE_RATE
 from .stream import Limited, disc_stream
 from .subcode import subcode_blocks
-from .text import DiscText, encode_packs, text_of
+from .text import DiscText, encode_packs, text_of, titled, with_plain_codes
 
 __all__ = ["IMAGE_FORMATS", "DiscImage", "TrackVerdict", "check_untouched", "image_paths", "read_back", "write_image"]
 
@@ -117,8 +117,8 @@ class _WavSink:
 
     def write(self, track: DiscTrack, in_gap: bool, block: Block) -> None:
         if in_gap:
-            if track.number == 1 and block.any():
-                raise DiscError("Sound before track 1 needs an image in one file; choose bin or flac.")
+            if block.any():
+                raise DiscError(f"Sound before track {track.number} needs an image in one file; choose bin or flac.")
             return
         if track.number != self._track:
             self.close()
@@ -171,7 +171,8 @@ def write_image(
     Raises DiscError when the layout may not be written, OutputError for the destination, DecodeError for
     a source.
     """
-    text = text or text_of(layout, title=name)
+    text = with_plain_codes(text or text_of(layout, title=name))
+    layout = titled(layout, text)
     failed = first_failure(layout, text)
     if failed is not None:
         raise DiscError(f"The disc cannot be written: {failed.text}.")
@@ -290,8 +291,7 @@ def read_back(image: DiscImage, *, report: Report = no_report) -> tuple[TrackVer
         verdicts = []
         with path.open("rb") as file:
             for position, track in enumerate(tracks):
-                later = tracks[position + 1] if position + 1 < len(tracks) else None
-                stop = end if later is None else later.start_sector if later.gap_sector is None else later.gap_sector
+                stop = end if track.end_sector is None else track.end_sector
                 digest = _digest_sectors(file, track.start_sector, stop, end, report)
                 wanted = image.track_digests[position] if position < len(image.track_digests) else ""
                 sectors = stop - track.start_sector

@@ -26,7 +26,7 @@ def joined(programmes: list[Programme]) -> list[Programme]:
     for programme in programmes:
         before = result[-1] if result else None
         follows = before is not None and _may_follow(before, programme) and meet_without_a_break(before, programme)
-        result.append(replace(programme, runs_on=follows))
+        result.append(replace(programme, runs_on=programme.runs_on or follows))
     return result
 
 
@@ -35,7 +35,7 @@ def _may_follow(before: Programme, after: Programme) -> bool:
     if (before.sample_rate, before.channels, before.gain_db) != (after.sample_rate, after.channels, after.gain_db):
         return False
     if before.path == after.path:
-        return before.start_sample + before.samples == after.start_sample
+        return before.start_sample + before.samples == (after.lead or after).start_sample
     return bool(before.album) and before.album == after.album
 
 

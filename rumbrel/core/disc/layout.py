@@ -17,7 +17,7 @@ from .red_book import (
     sectors_for_samples,
 )
 
-__all__ = ["DiscLayout", "DiscTrack", "Programme", "lay_out", "radius_mm"]
+__all__ = ["DiscLayout", "DiscTrack", "Programme", "laid_out_again", "lay_out", "radius_mm", "taken"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -26,7 +26,8 @@ class Programme:
 
     samples and start_sample count in the source's own rate. runs_on says that it follows the one
     before without a break, index_samples are marks inside it. gap_sectors is its own gap, None for
-    the disc's. state is what measuring found: "", "silent", "mono", "clipped", or None where it
+    the disc's. lead is sound that lies in that gap, right before the track; postgap_sectors of silence after the track
+    belong to it. state is what measuring found: "", "silent", "mono", "clipped", or None where it
     was not measured. listed_as is what a list named where another file was taken for it.
     """
 
@@ -49,6 +50,8 @@ class Programme:
     pre_emphasis: bool = False
     copy_permitted: bool = False
     gap_sectors: int | None = None
+    lead: "Programme | None" = None
+    postgap_sectors: int = 0
     index_samples: tuple[int, ...] = ()
     runs_on: bool = False
     state: str | None = None
@@ -62,7 +65,7 @@ class Programme:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DiscTrack:
-    """start_sector is the address of index 1; gap_sectors of silence lie before it.
+    """start_sector is the address of index 1; gap_sectors lie before it, silence but for the last lead_sectors.
 
     What its programme leaves of its last sector is silence, unless the next one runs on: then the
     next one's first samples fill it. index_sectors are the addresses of index 2 and on.
@@ -75,6 +78,12 @@ class DiscTrack:
     sectors: int
     runs_on: bool = False
     index_sectors: tuple[int, ...] = ()
+    lead_sectors: int = 0
+
+    @property
+    def silence_sectors(self) -> int:
+        """What of its gap is silence, which can be longer or shorter."""
+        return self.gap_sectors - self.lead_sectors
 
     @property
     def end_sector(self) -> int:
@@ -99,12 +108,15 @@ class DiscTrack:
 class DiscLayout:
     """Tracks at their addresses. The first pause lies before address 0 and takes none of the room.
 
-    hidden is sound that lies before track 1, in its gap.
+    hidden is sound that lies before track 1, in its gap. gap_sectors is what goes between tracks without a gap of
+    their own.
     """
 
     medium: Medium
     tracks: tuple[DiscTrack, ...]
     hidden: Programme | None = None
+    gap_sectors: int = 0
+    first_pause_sectors: int = FIRST_PAUSE_SECTORS
 
     @property
     def total_sectors(self) -> int:
@@ -167,8 +179,10 @@ def lay_out(
 
     A track is padded with silence to a whole sector, unless the next one runs on: then the unbroken
     stream of samples is cut at the sector in which the next one begins, so that nothing is put
-    into the join (IEC 60908 knows no shorter unit than a sector).
+    into the join (IEC 60908 knows no shorter unit than a sector). The lead of the first track is hidden sound, unless
+    there is another.
     """
+    hidden = hidden or (programmes[0].lead if programmes else None)
     at = max(0, first_pause_sectors - FIRST_PAUSE_SECTORS)
     if hidden is not None:
         at += sectors_for_samples(hidden.disc_samples)
@@ -177,52 +191,94 @@ def lay_out(
         placed = _placed_run(run, at, len(tracks), gap_sectors)
         tracks += placed
         at = placed[-1].end_sector
-    return DiscLayout(medium=medium, tracks=tuple(tracks), hidden=hidden)
+    return DiscLayout(
+        medium=medium, tracks=tuple(tracks), hidden=hidden, gap_sectors=gap_sectors,
+        first_pause_sectors=first_pause_sectors,
+    )  # fmt: skip
+
+
+def taken(programmes: Sequence[Programme], positions: Sequence[int]) -> list[Programme]:
+    """Some of the programmes in this order: what stands behind another than before does not run on, and sound in the
+    gap of a track that comes first now belonged to the one before it."""
+    chosen = []
+    for number, position in enumerate(positions):
+        programme = programmes[position]
+        follows = number > 0 and positions[number - 1] == position - 1
+        if programme.runs_on and not follows:
+            programme = replace(programme, runs_on=False)
+        if programme.lead is not None and not number and position:
+            programme = replace(programme, lead=None)
+        chosen.append(programme)
+    return chosen
+
+
+def laid_out_again(layout: DiscLayout, positions: Sequence[int], *, later: bool = False) -> DiscLayout:
+    """Some of the tracks of a layout, laid out on the same medium. later says that it is not the first of several discs:
+    hidden sound and a longer first pause stay with that."""
+    own_lead = layout.tracks[0].programme.lead if layout.tracks else None
+    hidden = None if later or layout.hidden == own_lead else layout.hidden
+    return lay_out(
+        taken([track.programme for track in layout.tracks], positions), gap_sectors=layout.gap_sectors,
+        medium=layout.medium, hidden=hidden,
+        first_pause_sectors=FIRST_PAUSE_SECTORS if later else layout.first_pause_sectors,
+    )  # fmt: skip
 
 
 def _runs(programmes: Sequence[Programme]) -> list[list[Programme]]:
-    """Programmes in stretches that run on within."""
+    """Programmes in stretches that run on within: through one conversion and with one gain, which others cannot."""
     runs: list[list[Programme]] = []
     for programme in programmes:
-        if runs and programme.runs_on:
+        if runs and programme.runs_on and _shape(programme) == _shape(runs[-1][-1]):
             runs[-1].append(programme)
         else:
             runs.append([replace(programme, runs_on=False) if programme.runs_on else programme])
     return runs
 
 
+def _shape(programme: Programme) -> tuple[int, int, float]:
+    return programme.sample_rate, programme.channels, programme.gain_db
+
+
 def _placed_run(run: list[Programme], at: int, placed: int, gap_sectors: int) -> list[DiscTrack]:
     first = run[0]
     own = first.gap_sectors if first.gap_sectors is not None else gap_sectors
     # The first track's gap is what lies before it already: a longer first pause, or hidden sound.
-    gap = own if placed else at
-    start = at + gap if placed else at
-    edges = _edges(run)
-    tracks = []
-    for position, programme in enumerate(run):
-        begin, end = start + edges[position], start + edges[position + 1]
+    silence = own if placed else at
+    base = at + silence if placed else at
+    pieces = [
+        (position, piece) for position, programme in enumerate(run)
+        for piece in (programme.lead if placed or position else None, programme) if piece is not None
+    ]  # fmt: skip
+    edges = _edges([piece for _, piece in pieces])
+    tracks, lead_sectors = [], 0
+    for (position, programme), begin, end in zip(pieces, edges[:-1], edges[1:], strict=True):
+        if programme is not run[position]:
+            lead_sectors = end - begin
+            continue
+        begin, end = base + begin, base + end + (programme.postgap_sectors if position == len(run) - 1 else 0)
         marks = tuple(
             begin + round(mark * SAMPLE_RATE / programme.sample_rate) // SAMPLES_PER_SECTOR
             for mark in programme.index_samples
         )
         tracks.append(
             DiscTrack(
-                number=placed + position + 1, programme=programme, gap_sectors=0 if position else gap, start_sector=begin,
-                sectors=end - begin, runs_on=programme.runs_on,
-                index_sectors=tuple(mark for mark in marks if begin < mark < end),
+                number=placed + position + 1, programme=programme, start_sector=begin, sectors=end - begin,
+                gap_sectors=(0 if position else silence) + lead_sectors, lead_sectors=lead_sectors,
+                runs_on=programme.runs_on, index_sectors=tuple(mark for mark in marks if begin < mark < end),
             )
         )  # fmt: skip
+        lead_sectors = 0
     return tracks
 
 
-def _edges(run: list[Programme]) -> list[int]:
-    """Sectors, from the run's beginning, at which its tracks begin, and where the run ends."""
+def _edges(pieces: list[Programme]) -> list[int]:
+    """Sectors, from the run's beginning, at which its pieces begin, and where the run ends."""
     edges, source_samples = [0], 0
-    for position, programme in enumerate(run):
+    for position, programme in enumerate(pieces):
         source_samples += programme.samples
         # One conversion of rate for the whole run: lengths are rounded once, not track by track.
         samples = round(source_samples * SAMPLE_RATE / programme.sample_rate)
-        last = position == len(run) - 1
+        last = position == len(pieces) - 1
         edges.append(sectors_for_samples(samples) if last else samples // SAMPLES_PER_SECTOR)
     return edges
 

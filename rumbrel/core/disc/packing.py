@@ -1,11 +1,11 @@
 """Pieces into the fewest discs: good rules first, then a search that proves the number where it can."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from .subsets import fullest_subset
 
-__all__ = ["Packing", "even_runs", "full_runs", "pack"]
+__all__ = ["Packing", "Total", "even_runs", "full_runs", "in_line", "pack"]
 
 _SEARCH_STEPS = 60_000
 """Steps of the search before it gives up proving; a count and not a time, so that results repeat."""
@@ -148,31 +148,72 @@ def _search(
     return best, steps <= _SEARCH_STEPS
 
 
-def full_runs(sizes: Sequence[int], gaps: Sequence[int], capacity: int, *, most_pieces: int) -> list[list[int]]:
-    """In order, each disc as full as it gets: no division in order takes fewer discs.
+Total = Callable[[int, int], int]
+"""What the pieces from one up to another, exclusive, take together in order."""
 
-    gaps[n] goes before piece n unless it is the first of its disc.
-    """
-    discs: list[list[int]] = []
-    used = 0
-    for position, size in enumerate(sizes):
-        if discs and used + gaps[position] + size <= capacity and len(discs[-1]) < most_pieces:
-            discs[-1].append(position)
-            used += gaps[position] + size
-        else:
-            discs.append([position])
-            used = size
+
+def in_line(sizes: Sequence[int], gaps: Sequence[int]) -> Total:
+    """Totals of pieces whose gaps[n] goes before piece n unless it is the first."""
+    ends = [0]
+    for size, gap in zip(sizes, gaps, strict=True):
+        ends.append(ends[-1] + gap + size)
+    return lambda start, end: ends[end] - ends[start] - gaps[start]
+
+
+def full_runs(count: int, total: Total, capacity: int, *, most_pieces: int) -> list[list[int]]:
+    """So many pieces in order, each disc as full as it gets: no division in order takes fewer discs."""
+    discs, start = [], 0
+    for end in range(1, count + 1):
+        last = end == count
+        if last or end + 1 - start > most_pieces or total(start, end + 1) > capacity:
+            discs.append(list(range(start, end)))
+            start = end
     return discs
 
 
-def even_runs(sizes: Sequence[int], gaps: Sequence[int], capacity: int, *, most_pieces: int) -> list[list[int]]:
-    """In order, on as few discs as full_runs, the fullest as empty as can be."""
-    count = len(full_runs(sizes, gaps, capacity, most_pieces=most_pieces))
-    low, high = max(sizes, default=0), capacity
+def even_runs(count: int, total: Total, capacity: int, *, most_pieces: int) -> list[list[int]]:
+    """In order, on as few discs as full_runs: the fullest as empty as can be, and then the emptiest as full."""
+    discs = len(full_runs(count, total, capacity, most_pieces=most_pieces))
+    low, high = max((total(at, at + 1) for at in range(count)), default=0), capacity
     while low < high:
         middle = (low + high) // 2
-        if len(full_runs(sizes, gaps, middle, most_pieces=most_pieces)) <= count:
+        if len(full_runs(count, total, middle, most_pieces=most_pieces)) <= discs:
             high = middle
         else:
             low = middle + 1
-    return full_runs(sizes, gaps, low, most_pieces=most_pieces)
+    fullest = low
+    best = full_runs(count, total, fullest, most_pieces=most_pieces)
+    if len(best) != discs:
+        # A piece that no disc holds stands alone.
+        return best
+    low, high = 0, fullest
+    while low < high:
+        middle = (low + high + 1) // 2
+        found = _between(count, total, middle, fullest, discs, most_pieces)
+        if found:
+            low, best = middle, found
+        else:
+            high = middle - 1
+    return best
+
+
+def _between(count: int, total: Total, least: int, most: int, discs: int, most_pieces: int) -> list[list[int]] | None:
+    """A division into so many discs, none emptier than least nor fuller than most; None where there is none."""
+    layers: list[dict[int, int]] = [{0: 0}]
+    for number in range(discs):
+        reached: dict[int, int] = {}
+        for start in layers[-1]:
+            for end in range(start + 1, min(count, start + most_pieces) + 1):
+                taken = total(start, end)
+                if taken > most:
+                    break
+                if taken >= least and (end == count) == (number == discs - 1):
+                    reached.setdefault(end, start)
+        layers.append(reached)
+    if count not in layers[-1]:
+        return None
+    found, end = [], count
+    for layer in reversed(layers[1:]):
+        found.append(list(range(layer[end], end)))
+        end = layer[end]
+    return found[::-1]

@@ -117,7 +117,8 @@ def disc_stream(layout: DiscLayout, *, limited: Callable[[Limited], None] = lamb
 
 
 def _gap(layout: DiscLayout, track: DiscTrack, told: Callable[[int, float], None]) -> Iterator[Part]:
-    samples = track.gap_sectors * SAMPLES_PER_SECTOR
+    """The silence before a track, or the sound that is hidden before the first."""
+    samples = track.silence_sectors * SAMPLES_PER_SECTOR
     hidden = layout.hidden if track.number == 1 else None
     blocks = _silence(samples) if hidden is None else _exactly(_blocks([hidden], told), samples)
     for block in blocks:
@@ -125,14 +126,21 @@ def _gap(layout: DiscLayout, track: DiscTrack, told: Callable[[int, float], None
 
 
 def _run(run: list[DiscTrack], told: Callable[[int, float], None]) -> Iterator[Part]:
-    """One stream, cut at the addresses of its tracks."""
-    total = (run[-1].end_sector - run[0].start_sector) * SAMPLES_PER_SECTOR
-    position, left = 0, run[0].sectors * SAMPLES_PER_SECTOR
-    for block in _exactly(_blocks([track.programme for track in run], told), total):
+    """One stream, cut at the addresses of its tracks and of the sound in their gaps."""
+    pieces: list[tuple[DiscTrack, bool, int]] = []
+    programmes: list[Programme] = []
+    for track in run:
+        if track.lead_sectors and track.programme.lead is not None:
+            pieces.append((track, True, track.lead_sectors * SAMPLES_PER_SECTOR))
+            programmes.append(track.programme.lead)
+        pieces.append((track, False, track.sectors * SAMPLES_PER_SECTOR))
+        programmes.append(track.programme)
+    position, left = 0, pieces[0][2]
+    for block in _exactly(_blocks(programmes, told), sum(samples for _, _, samples in pieces)):
         while len(block):
             piece, block = block[:left], block[left:]
             left -= len(piece)
-            yield Part(track=run[position], in_gap=False, block=piece)
-            if not left and position + 1 < len(run):
+            yield Part(track=pieces[position][0], in_gap=pieces[position][1], block=piece)
+            if not left and position + 1 < len(pieces):
                 position += 1
-                left = run[position].sectors * SAMPLES_PER_SECTOR
+                left = pieces[position][2]

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-__all__ = ["fullest_subset", "smallest_cover", "smallest_cover_of"]
+__all__ = ["fullest_of_at_most", "fullest_subset", "smallest_cover", "smallest_cover_of"]
 
 
 def _reachable(sizes: Sequence[int], limit: int) -> list[int]:
@@ -28,6 +28,36 @@ def fullest_subset(sizes: Sequence[int], limit: int) -> list[int]:
             chosen.append(position)
             total -= sizes[position]
     return chosen[::-1]
+
+
+_MOST_BITS = 1_600_000_000
+"""Of all sums by count, kept to find the way back: more than this is not searched."""
+
+
+def fullest_of_at_most(sizes: Sequence[int], limit: int, count: int) -> tuple[list[int], bool]:
+    """(places of at most count items whose sum is the largest that does not pass limit; whether that is proved)."""
+    chosen = fullest_subset(sizes, limit)
+    if len(chosen) <= count:
+        return chosen, True
+    # So many of the smaller ones fill it, so fewer and larger ones must do.
+    if len(sizes) * count * limit > _MOST_BITS:
+        return sorted(sorted(chosen, key=lambda position: -sizes[position])[:count]), False
+    mask = (1 << (limit + 1)) - 1
+    layers = [1] + [0] * count
+    history = [tuple(layers)]
+    for size in sizes:
+        for number in range(count, 0, -1):
+            layers[number] |= (layers[number - 1] << size) & mask
+        history.append(tuple(layers))
+    number = max(range(count + 1), key=lambda n: (layers[n].bit_length(), -n))
+    total = layers[number].bit_length() - 1
+    found = []
+    for position in range(len(sizes) - 1, -1, -1):
+        if not history[position][number] >> total & 1:
+            found.append(position)
+            total -= sizes[position]
+            number -= 1
+    return found[::-1], True
 
 
 def smallest_cover(sizes: Sequence[int], least: int) -> list[int]:

@@ -21,9 +21,12 @@ __all__ = [
     "as_coded",
     "decode_packs",
     "encode_packs",
+    "finer_text",
     "read_text",
     "text_of",
     "text_use",
+    "titled",
+    "with_plain_codes",
     "with_right_codes",
 ]
 
@@ -65,10 +68,12 @@ class DiscText:
     product_code: str = ""
 
 
+_TRACK_NAMES = ("title", "performer", "songwriter", "composer", "arranger", "message", "isrc")
+
+
 def text_of(layout: DiscLayout, *, title: str, performer: str = "") -> DiscText:
     """The CD-Text that the tracks' own tags give."""
-    names = ("title", "performer", "songwriter", "composer", "arranger", "message", "isrc")
-    tracks = tuple(TrackText(**{n: getattr(t.programme, n) for n in names}) for t in layout.tracks)
+    tracks = tuple(TrackText(**{n: getattr(t.programme, n) for n in _TRACK_NAMES}) for t in layout.tracks)
     performers = {track.performer for track in tracks}
     common = performer or (performers.pop() if len(performers) == 1 else "Various" if len(performers) > 1 else "")
     return DiscText(disc=TrackText(title=title, performer=common), tracks=tracks)
@@ -183,6 +188,40 @@ def with_right_codes(text: DiscText) -> DiscText:
         product_code=_right(parse_product_code, text.product_code),
         tracks=tuple(replace(track, isrc=_right(parse_isrc, track.isrc)) for track in text.tracks),
     )
+
+
+def with_plain_codes(text: DiscText) -> DiscText:
+    """The same with its codes as they are written on a disc: without dashes and blanks, in capitals, thirteen digits.
+    Those that are none stay as they are, for the checks to tell."""
+    return replace(
+        text,
+        product_code=_right(parse_product_code, text.product_code) or text.product_code,
+        tracks=tuple(replace(track, isrc=_right(parse_isrc, track.isrc) or track.isrc) for track in text.tracks),
+    )
+
+
+def finer_text(packs: DiscText, tags: DiscText) -> DiscText:
+    """What packs say, in the signs of the tags where those are the same text: the code of packs lacks many."""
+    return replace(
+        packs, disc=_finer(packs.disc, tags.disc),
+        tracks=tuple(_finer(said, tag) for said, tag in zip(packs.tracks, tags.tracks, strict=True)),
+    )  # fmt: skip
+
+
+def _finer(said: TrackText, tag: TrackText) -> TrackText:
+    values = ((name, getattr(said, name), getattr(tag, name)) for name in _TRACK_NAMES)
+    return TrackText(**{name: own if as_coded(own) == coded else coded for name, coded, own in values})
+
+
+def titled(layout: DiscLayout, text: DiscText) -> DiscLayout:
+    """The layout whose tracks are called as the text says, so that sheet, subcode, files and reports all say the same."""
+    if len(text.tracks) != len(layout.tracks):
+        return layout
+    tracks = tuple(
+        replace(track, programme=replace(track.programme, **{name: getattr(said, name) for name in _TRACK_NAMES}))
+        for track, said in zip(layout.tracks, text.tracks, strict=True)
+    )
+    return replace(layout, tracks=tracks)
 
 
 def _right(parse: Callable[[str], str], code: str) -> str:

@@ -7,6 +7,7 @@ from pathlib import Path
 from rumbrel.core.errors import PlaylistError
 from rumbrel.core.files import write_whole
 
+from .encoding import decoded_text
 from .locating import Agrees, settled
 from .m3u import read_m3u, write_m3u
 from .model import TrackList
@@ -17,16 +18,6 @@ __all__ = ["LIST_SUFFIXES", "read_list", "write_list"]
 
 _LARGEST_LIST_BYTES = 64 * 1024 * 1024
 LIST_SUFFIXES = (".m3u8", ".m3u", ".pls", ".xspf")
-
-
-def _decoded(raw: bytes) -> str:
-    """By its mark, as UTF-8 where it is that, else as Windows' Western code page, which older lists are in."""
-    if raw[:2] in (b"\xff\xfe", b"\xfe\xff"):
-        return raw.decode("utf-16", "replace")
-    try:
-        return raw.decode("utf-8-sig")
-    except UnicodeDecodeError:
-        return raw.decode("cp1252", "replace")
 
 
 def read_list(path: Path, *, agrees: Agrees | None = None) -> TrackList:
@@ -42,7 +33,7 @@ def read_list(path: Path, *, agrees: Agrees | None = None) -> TrackList:
     if raw.lstrip()[:5] == b"<?xml" or b"xspf.org/ns/0" in raw[:2000]:
         tracks = read_xspf(raw, folder)
     else:
-        text = _decoded(raw)
+        text = decoded_text(raw)
         if "\0" in text:
             raise PlaylistError(f"{path.name} is not a playlist.")
         is_pls = text.lstrip("\ufeff \r\n\t")[:10].lower() == "[playlist]"
@@ -88,7 +79,7 @@ def _western(text: str) -> bytes | None:
         raw = text.encode("cp1252")
     except UnicodeEncodeError:
         return None
-    return raw if _decoded(raw) == text else None
+    return raw if decoded_text(raw) == text else None
 
 
 def _place(path: Path, folder: Path, relative: bool) -> str:

@@ -9,7 +9,7 @@ from rumbrel.core.disc.checklist import Finding
 from rumbrel.core.disc.data_disc import DataFile, data_sectors
 from rumbrel.core.disc.design import DiscDesign, TrackDesign, divided, left_out
 from rumbrel.core.disc.media import MEDIA, Medium, medium_for
-from rumbrel.core.disc.packing import full_runs, pack
+from rumbrel.core.disc.packing import full_runs, in_line, pack
 from rumbrel.core.disc.subsets import smallest_cover, smallest_cover_of
 from rumbrel.core.verdict import Verdict
 
@@ -162,7 +162,11 @@ def data_offers(planned: DataPlan, files: Mapping[int, FileToCome]) -> tuple[Des
             found.append(_offer(kind, text, [one], [total], planned.medium, sure))
     capacity = planned.medium.capacity_sectors - data_sectors([])
     for kind, words, runs in (
-        ("fill", "in order, each filled", full_runs(costs, [0] * len(costs), capacity, most_pieces=_MOST_TRACKS)),
+        (
+            "fill",
+            "in order, each filled",
+            full_runs(len(costs), in_line(costs, [0] * len(costs)), capacity, most_pieces=_MOST_TRACKS),
+        ),
         ("free", "in any order", _packed(costs, capacity)),
     ):
         designs = divided(design, [[kept[at].design.key for at in run] for run in runs])

@@ -423,7 +423,7 @@ def _by_leaving_out(planned: DesignPlan, tried: "partial[DesignOffer]") -> list[
     keys = {row.track.number: row.design.key for row in planned.rows if row.track is not None}
     found: list[DesignOffer] = []
     for offer in offers(planned.layout):
-        if offer.kind not in ("fewest", "shortest") or len(offer.removed) == len(keys):
+        if not offer.removed:
             continue
         text = offer.text.rpartition(": saves")[0]
         if any(each.text.startswith(text) for each in found):

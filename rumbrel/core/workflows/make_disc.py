@@ -13,7 +13,7 @@ from rumbrel.core.bench.blanks import Blank
 from rumbrel.core.bench.recorder import RecorderReport, StandInRecorder
 from rumbrel.core.conversion.levelling import Measured, gain_for, measure_all
 from rumbrel.core.disc.checklist import Finding, checklist
-from rumbrel.core.disc.cue_sheet import CueSheet, CueTrack, read_cue_file
+from rumbrel.core.disc.cue_sheet import CueFile, CueSheet, CueTrack, read_cue_file
 from rumbrel.core.disc.data_disc import DataFile
 from rumbrel.core.disc.design import LONGEST_GAP_SECONDS, checked_gap
 from rumbrel.core.disc.fitting import Offer, fill_from_pool, offers
@@ -30,7 +30,7 @@ from rumbrel.core.disc.red_book import (
     SECTORS_PER_SECOND,
     sectors_for_samples,
 )
-from rumbrel.core.disc.text import DiscText, read_text, text_of
+from rumbrel.core.disc.text import DiscText, decode_packs, finer_text, read_text, text_of, titled, with_plain_codes
 from rumbrel.core.errors import DiscError
 from rumbrel.core.forecast import gather_sources
 from rumbrel.core.formats.table import SOUND_SUFFIXES
@@ -38,7 +38,7 @@ from rumbrel.core.inspection import Facts, inspect_file, read_confirmed_list
 from rumbrel.core.playlists import LIST_SUFFIXES, ListEntry
 from rumbrel.core.progress import Report, no_report
 from rumbrel.core.sound.analysis import ChannelState
-from rumbrel.core.sound.decoding import StreamChoice
+from rumbrel.core.sound.decoding import DISC_IMAGE, BareSound, StreamChoice
 from rumbrel.core.targets import LevelRule
 from rumbrel.core.verdict import Verdict
 
@@ -46,31 +46,37 @@ __all__ = [
     "LONGEST_GAP_SECONDS",
     "DiscPlan",
     "DiscWish",
+    "IMAGE_KINDS",
+    "SheetSays",
     "data_files",
     "fill",
     "free_name",
     "gather_programmes",
+    "image_programme",
     "measure_programmes",
     "measured_state",
     "plan_disc",
     "programme_of",
+    "sheet_says",
     "write_plan",
 ]
 
 Inspect = Callable[[Path], Facts]
-_DISC_FIELDS = frozenset(("performer", "songwriter", "composer", "arranger", "message"))
+_DISC_FIELDS = frozenset(("title", "performer", "songwriter", "composer", "arranger", "message"))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DiscWish:
-    """What a disc is to be, beside its tracks. gap_sectors goes between tracks without one of their own. texts are the
-    disc's own by their names in the CD-Text, over what its tracks have in common."""
+    """What a disc is to be, beside its tracks. gap_sectors goes between tracks without one of their own. packs is the
+    CD-Text that the disc had already, in place of its tracks' tags. texts are the disc's own by their names in the
+    CD-Text, over what its tracks have in common."""
 
     medium: Medium = field(default_factory=lambda: medium_for("80"))
     gap_sectors: int = 2 * SECTORS_PER_SECOND
     first_pause_sectors: int = FIRST_PAUSE_SECTORS
     hidden: Programme | None = None
     text_file: Path | None = None
+    packs: DiscText | None = None
     title: str = ""
     texts: Mapping[str, str] = field(default_factory=dict)
     genre_code: int = 0
@@ -84,10 +90,13 @@ class DiscWish:
     def text(self, layout: DiscLayout) -> DiscText:
         """What the disc says of itself."""
         of_tags = text_of(layout, title=self.title)
+        if self.packs is not None and len(self.packs.tracks) == len(layout.tracks):
+            of_tags = finer_text(self.packs, of_tags)
         own: dict[str, Any] = {name: text for name, text in self.texts.items() if name in _DISC_FIELDS}
         more: dict[str, Any] = {name: text for name, text in self.texts.items() if name not in _DISC_FIELDS}
-        said = replace(of_tags, disc=replace(of_tags.disc, **own), genre_code=self.genre_code, **more)
-        return said if self.text_file is None else read_text(self.text_file, said)
+        genre_code = self.genre_code or of_tags.genre_code
+        said = replace(of_tags, disc=replace(of_tags.disc, **own), genre_code=genre_code, **more)
+        return with_plain_codes(said if self.text_file is None else read_text(self.text_file, said))
 
     def check(self) -> "DiscWish":
         """The same. Raises DiscError for a gap or a first pause that no disc has."""
@@ -140,6 +149,34 @@ def programme_of(facts: Facts, *, title: str = "", performer: str = "", isrc: st
     )
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SheetSays:
+    """What a cue sheet says of its disc beside its tracks: texts by their names in the CD-Text, what its packs hold, and
+    the silence before its first track, beyond the pause that every disc has."""
+
+    texts: Mapping[str, str]
+    packs: DiscText | None
+    first_silence_sectors: int
+
+
+def sheet_says(path: Path) -> SheetSays:
+    """Raises DiscError for a sheet, or packs, that cannot be read."""
+    sheet = read_cue_file(path)
+    texts = {"title": sheet.title, "performer": sheet.performer, "product_code": sheet.product_code}
+    packs = None
+    if sheet.text_file:
+        place = path.parent / sheet.text_file
+        try:
+            packs = decode_packs(place.read_bytes())
+        except OSError as error:
+            raise DiscError(f"{place} cannot be read, though the cue sheet names it: {error.strerror}.") from error
+    return SheetSays(
+        texts={name: text for name, text in texts.items() if text}, packs=packs,
+        # Behind data, that pause is the one that every disc has.
+        first_silence_sectors=0 if sheet.data_tracks else sheet.tracks[0].silence_sectors,
+    )  # fmt: skip
+
+
 def gather_programmes(sources: Sequence[Path], *, inspect: Inspect = inspect_file) -> list[Programme]:
     """Programmes of lists, sheets and files in order. Raises DiscError naming every entry that is missing."""
     programmes: list[Programme] = []
@@ -147,7 +184,7 @@ def gather_programmes(sources: Sequence[Path], *, inspect: Inspect = inspect_fil
     for source in sources:
         suffix = source.suffix.lower()
         if suffix == ".cue":
-            programmes += _stretches(source, inspect)
+            programmes += _stretches(source, read_cue_file(source), inspect)
         elif suffix in LIST_SUFFIXES:
             for entry in read_confirmed_list(source, inspect=inspect).entries:
                 if entry.missing:
@@ -171,42 +208,86 @@ def _entry_programme(entry: ListEntry, inspect: Inspect) -> Programme:
     return replace(programme, listed_as=entry.written) if entry.found_again else programme
 
 
-def _stretches(path: Path, inspect: Inspect) -> list[Programme]:
-    """The tracks of a cue sheet as stretches of its files."""
-    sheet = read_cue_file(path)
+def _stretches(path: Path, sheet: CueSheet, inspect: Inspect) -> list[Programme]:
+    """The tracks of a cue sheet as stretches of its files, with the sound that lies in their gaps."""
+    files: dict[CueFile, Programme] = {}
+
+    def opened(file: CueFile) -> Programme:
+        if file not in files:
+            place = path.parent / file.name
+            if not place.is_file():
+                raise DiscError(f"{place} is not there, though the cue sheet names it.")
+            files[file] = (
+                image_programme(place, file.kind) if file.kind in IMAGE_KINDS else programme_of(inspect(place))
+            )
+        return files[file]
+
     found: list[Programme] = []
-    for number, track in enumerate(sheet.tracks):
-        later = sheet.tracks[number + 1] if number + 1 < len(sheet.tracks) else None
-        file = path.parent / track.file.name
-        if not file.is_file():
-            raise DiscError(f"{file} is not there, though the cue sheet names it.")
-        base = _image_programme(file) if track.file.kind == "BINARY" else programme_of(inspect(file))
-        found.append(_stretch(base, track, later, sheet))
+    for track in sheet.tracks:
+        programme = _stretch(opened(track.file), track, sheet)
+        lead = _lead(opened, track, sheet)
+        before = found[-1] if found else None
+        begins = lead or programme
+        follows = (
+            before is not None and before.path == begins.path and not (track.silence_sectors or before.postgap_sectors)
+            and before.start_sample + before.samples == begins.start_sample
+        )  # fmt: skip
+        found.append(replace(programme, lead=lead, runs_on=follows))
     return found
 
 
-def _image_programme(file: Path) -> Programme:
-    """A BIN image: bare samples as the disc holds them."""
+IMAGE_KINDS = ("BINARY", "MOTOROLA")
+_SYNC = b"\0" + b"\xff" * 10 + b"\0"
+_ISO_MARK_AT, _ISO_MARK = 32_769, b"CD001"
+
+
+def image_programme(file: Path, kind: str = "BINARY") -> Programme:
+    """A BIN image: bare samples as the disc holds them, or with their bytes the other way round."""
+    size = file.stat().st_size
     return Programme(
         path=str(file),
-        choice=StreamChoice(container="disc-image", depth_bits=16),
+        choice=StreamChoice(
+            container=DISC_IMAGE, depth_bits=16,
+            bare=BareSound(
+                start_byte=0, end_byte=size, subtype="PCM_16", sample_rate=SAMPLE_RATE, channels=CHANNELS, big_endian=True,
+            ) if kind == "MOTOROLA" else None,
+        ),
         title=file.stem,
         performer="",
-        samples=file.stat().st_size // BYTES_PER_SECTOR * SAMPLES_PER_SECTOR,
+        samples=size // BYTES_PER_SECTOR * SAMPLES_PER_SECTOR,
         sample_rate=SAMPLE_RATE,
-    )
+    )  # fmt: skip
 
 
-def _stretch(base: Programme, track: CueTrack, later: CueTrack | None, sheet: CueSheet) -> Programme:
-    def samples(sectors: int) -> int:
-        return round(sectors * SAMPLES_PER_SECTOR * base.sample_rate / SAMPLE_RATE)
+def _refuse_data(base: Programme, start_sector: int) -> None:
+    """Data read as music is noise at full level: raw sectors begin with a sync pattern, and the image of a data disc
+    has its mark in its seventeenth block (ECMA-130 and ECMA-119, from memory). Raises DiscError."""
+    try:
+        with open(base.path, "rb") as file:
+            file.seek(start_sector * BYTES_PER_SECTOR)
+            head = file.read(len(_SYNC))
+            file.seek(_ISO_MARK_AT)
+            mark = file.read(len(_ISO_MARK))
+    except OSError as error:
+        raise DiscError(f"{base.path} cannot be read: {error.strerror}.") from error
+    name = Path(base.path).name
+    if head == _SYNC:
+        raise DiscError(f"{name} holds raw sectors of data where the cue sheet says sound. Take that track out of it.")
+    if mark == _ISO_MARK and start_sector == 0:
+        raise DiscError(f"{name} is the image of a data disc, not of sound. Write it as it is.")
 
-    start, end = samples(track.start_sector), base.samples
-    if later is not None and later.file == track.file:
-        end = samples(later.start_sector if later.gap_sector is None else later.gap_sector)
+
+def _samples(base: Programme, sectors: int) -> int:
+    return round(sectors * SAMPLES_PER_SECTOR * base.sample_rate / SAMPLE_RATE)
+
+
+def _stretch(base: Programme, track: CueTrack, sheet: CueSheet) -> Programme:
+    start = _samples(base, track.start_sector)
+    end = base.samples if track.end_sector is None else min(base.samples, _samples(base, track.end_sector))
     if end <= start:
         raise DiscError(f"Track {track.number} of the cue sheet begins after its file has ended.")
-    gap = None if track.gap_sector is None else track.start_sector - track.gap_sector
+    if base.choice.container == DISC_IMAGE:
+        _refuse_data(base, track.start_sector)
     return replace(
         base,
         title=track.title or f"Track {track.number}",
@@ -216,11 +297,27 @@ def _stretch(base: Programme, track: CueTrack, later: CueTrack | None, sheet: Cu
         isrc=track.isrc,
         start_sample=start,
         samples=end - start,
-        gap_sectors=gap + track.silence_sectors if gap is not None else track.silence_sectors or None,
+        # A sheet says where there are gaps; where it names none there is none.
+        gap_sectors=track.silence_sectors,
+        postgap_sectors=track.postgap_sectors,
         pre_emphasis=track.pre_emphasis,
         copy_permitted=track.copy_permitted,
-        index_samples=tuple(samples(mark) - start for mark in track.index_sectors),
+        index_samples=tuple(_samples(base, mark) - start for mark in track.index_sectors),
     )
+
+
+def _lead(opened: Callable[[CueFile], Programme], track: CueTrack, sheet: CueSheet) -> Programme | None:
+    """What a sheet's files hold between INDEX 00 and 01; before the first track also without an INDEX 00."""
+    is_first = track is sheet.tracks[0] and not sheet.data_tracks
+    gap_sector = 0 if is_first and track.gap_sector is None else track.gap_sector
+    if gap_sector is None:
+        return None
+    base = opened(track.gap_file or track.file)
+    start = _samples(base, gap_sector)
+    end = base.samples if track.gap_file else _samples(base, track.start_sector)
+    if end <= start:
+        return None
+    return replace(base, title=f"Before track {track.number}", start_sample=start, samples=end - start)
 
 
 def measure_programmes(
@@ -233,7 +330,7 @@ def measure_programmes(
 ) -> tuple[list[Programme], dict[str, float]]:
     """(programmes with the gain that the rule asks for and what measuring found of their state; seconds
     of each whole file without the silence at its ends, by path)."""
-    files = {p.path: inspect(Path(p.path)) for p in programmes if p.choice.container != "disc-image"}
+    files = {p.path: inspect(Path(p.path)) for p in programmes if p.choice.container != DISC_IMAGE}
     measured = {
         path: found
         for (path, _), found in measure_all(
@@ -274,10 +371,13 @@ def plan_disc(
     *,
     trimmed_seconds: Mapping[str, float] | None = None,
     runs_on: bool = False,
+    text: DiscText | None = None,
 ) -> DiscPlan:
-    """Lay out and judge. runs_on looks for neighbours that are one recording, which opens their files."""
+    """Lay out and judge. runs_on looks for neighbours that are one recording, which opens their files. text is what the
+    disc says, where that is not what the wish makes of its tracks."""
     layout = wish.lay_out(joined(list(programmes)) if runs_on else programmes)
-    text = wish.text(layout)
+    text = wish.text(layout) if text is None else text
+    layout = titled(layout, text)
     return DiscPlan(
         layout=layout,
         text=text,
@@ -343,8 +443,8 @@ def fill(plan: DiscPlan, pool: Sequence[Programme], wish: DiscWish) -> tuple[lis
     on_disc = {track.programme.path for track in plan.layout.tracks}
     left = [programme for programme in pool if programme.path not in on_disc]
     sectors = [sectors_for_samples(programme.disc_samples) for programme in left]
-    chosen, free = fill_from_pool(plan.layout, sectors, gap_sectors=wish.gap_sectors)
-    return [left[number] for number in chosen], free
+    best = fill_from_pool(plan.layout, sectors, gap_sectors=wish.gap_sectors)
+    return [left[number] for number in best.positions], best.free_sectors
 
 
 def data_files(sources: Sequence[Path]) -> list[DataFile]:

@@ -1,5 +1,6 @@
 """Fitting against brute force on small cases, and large ones answered at once."""
 
+from collections.abc import Sequence
 from dataclasses import replace
 from itertools import combinations
 from unittest import TestCase
@@ -8,10 +9,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from rumbrel.core.disc.fitting import fill_from_pool, offers, split
-from rumbrel.core.disc.layout import DiscLayout, lay_out
+from rumbrel.core.disc.layout import DiscLayout, lay_out, taken
 from rumbrel.core.disc.media import Medium, medium_for
-from rumbrel.core.disc.packing import even_runs, full_runs, pack
-from rumbrel.core.disc.subsets import fullest_subset, smallest_cover, smallest_cover_of
+from rumbrel.core.disc.packing import even_runs, full_runs, in_line, pack
+from rumbrel.core.disc.subsets import fullest_of_at_most, fullest_subset, smallest_cover, smallest_cover_of
 from tests.core.disc.test_layout import programme
 
 SIZES = st.lists(st.integers(1, 60), min_size=1, max_size=9)
@@ -43,6 +44,17 @@ class SubsetTests(TestCase):
             self.assertTrue(proved)
             self.assertEqual(total(chosen), min(total(each) for each in covers if len(each) == fewest))
 
+    @given(SIZES, st.integers(0, 300), st.integers(0, 9))
+    @settings(max_examples=150, deadline=None)
+    def test_at_most_so_many_fill_it_best(self, sizes: list[int], limit: int, count: int) -> None:
+        chosen, proved = fullest_of_at_most(sizes, limit, count)
+        best = max(
+            sum(sizes[p] for p in each) for each in subsets(len(sizes))
+            if len(each) <= count and sum(sizes[p] for p in each) <= limit
+        )  # fmt: skip
+        self.assertTrue(proved and len(set(chosen)) == len(chosen) <= count)
+        self.assertEqual(sum(sizes[p] for p in chosen), best)
+
     @given(SIZES, st.integers(60, 130), st.integers(1, 5))
     @settings(max_examples=150, deadline=None)
     def test_packing_takes_the_fewest_discs(self, sizes: list[int], capacity: int, most: int) -> None:
@@ -61,7 +73,8 @@ class SubsetTests(TestCase):
         def load(run) -> int:  # type: ignore[no-untyped-def]
             return sum(sizes[place] for place in run) + gap * (len(run) - 1)
 
-        full, even = (each(sizes, gaps, capacity, most_pieces=99) for each in (full_runs, even_runs))
+        total = in_line(sizes, gaps)
+        full, even = (each(len(sizes), total, capacity, most_pieces=99) for each in (full_runs, even_runs))
         for runs in (full, even):
             self.assertEqual([place for run in runs for place in run], list(range(len(sizes))))
         divisions = [
@@ -74,6 +87,8 @@ class SubsetTests(TestCase):
         self.assertEqual((len(full), len(even)), (fewest, fewest))
         flattest = min(max(map(load, runs)) for runs in fitting if len(runs) == fewest)
         self.assertEqual(max(map(load, even)), flattest)
+        as_flat = [runs for runs in fitting if len(runs) == fewest and max(map(load, runs)) == flattest]
+        self.assertEqual(min(map(load, even)), max(min(map(load, runs)) for runs in as_flat), "the emptiest as full")
 
 
 def _fewest_by_force(sizes: list[int], capacity: int, most: int) -> int:
@@ -102,6 +117,54 @@ class OfferTests(TestCase):
             self.assertEqual(layout_of(kept, gap=new_gap).total_sectors, offer.total_sectors)
         self.assertEqual(bool(offers(layout)), not layout.fits)
 
+    @given(
+        st.lists(st.tuples(st.integers(20, 90), st.integers(0, 5), st.booleans(), st.integers(0, 587), st.integers(0, 3)), min_size=2, max_size=7),
+        st.integers(0, 9), st.integers(0, 12), st.integers(95, 160),
+    )  # fmt: skip
+    @settings(max_examples=250, deadline=None)
+    def test_odd_discs_are_answered_exactly(
+        self, rows: list[tuple[int, int, bool, int, int]], pause: int, hidden: int, capacity: int
+    ) -> None:
+        """Run-ons, gaps of every length, sound in gaps, hidden sound and a longer first pause: whatever is offered is
+        what comes out, and what is called proved is the best there is."""
+        medium = Medium(
+            key="s", label="small", capacity_sectors=capacity, speeds=(4,), careful_speed=4, safe_speed=4, pitch_um=1.6
+        )
+        parts = [
+            replace(
+                programme("x", sectors * 588 + odd), gap_sectors=gap, runs_on=runs_on and bool(number),
+                lead=programme("x", lead * 588) if lead and number else None,
+            ) for number, (sectors, gap, runs_on, odd, lead) in enumerate(rows)
+        ]  # fmt: skip
+        before = programme("h", hidden * 588) if hidden else None
+        layout = lay_out(parts, gap_sectors=2, medium=medium, first_pause_sectors=150 + pause, hidden=before)
+
+        def alone(positions: Sequence[int], later: bool = False) -> DiscLayout:
+            return lay_out(
+                taken(parts, positions), gap_sectors=2, medium=medium, hidden=None if later else before,
+                first_pause_sectors=150 if later else 150 + pause,
+            )  # fmt: skip
+
+        for offer in offers(layout):
+            if offer.removed:
+                kept = [at for at in range(len(parts)) if at + 1 not in offer.removed]
+                self.assertEqual(alone(kept).total_sectors, offer.total_sectors)
+                self.assertTrue(kept and alone(kept).fits)
+                self.assertEqual(offer.proved, offer.kind in ("fewest", "shortest"))
+                fitting = [c for c in subsets(len(parts)) if c and alone(c).fits]
+                if offer.kind == "fewest":
+                    self.assertEqual(len(kept), max(map(len, fitting)))
+                if offer.kind == "shortest":
+                    self.assertEqual(offer.total_sectors, max(alone(c).total_sectors for c in fitting))
+        for how in ("even", "fill", "free"):
+            division = split(layout, medium, how=how)
+            self.assertEqual(sorted(p for disc in division.discs for p in disc), list(range(len(parts))))
+            for number, (disc, total) in enumerate(zip(division.discs, division.total_sectors, strict=True)):
+                again = alone(disc, later=bool(number))
+                self.assertEqual(again.total_sectors, total)
+                if all(alone([at], later=at > 0).fits for at in range(len(parts))):
+                    self.assertTrue(again.fits, how)
+
     def test_where_it_runs_over(self) -> None:
         layout = layout_of([100_000, 200_000, 90_000])
         self.assertEqual((layout.runs_over_in.number, layout.runs_over_at), (3, 333_000 - 300_300))
@@ -124,7 +187,8 @@ class OfferTests(TestCase):
 
     def test_filling_the_rest_is_the_best_there_is(self) -> None:
         layout, pool = layout_of([300_000]), [9_000, 14_000, 11_000, 7_000, 21_000]
-        chosen, free = fill_from_pool(layout, pool, gap_sectors=150)
+        filled = fill_from_pool(layout, pool, gap_sectors=150)
+        chosen, free = filled.positions, filled.free_sectors
         best = max(
             sum(pool[p] + 150 for p in each)
             for each in subsets(len(pool))

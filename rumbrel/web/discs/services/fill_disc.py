@@ -42,14 +42,12 @@ def filling_for(*, disc: Disc, pool_ids: Sequence[int]) -> Filling:
         except DiscError:
             # What cannot go on a disc cannot fill it.
             continue
-    chosen, free = fill_from_pool(
-        layout, [sectors for _, _, sectors in candidates], gap_sectors=planned.design.gap_sectors
-    )
-    if not chosen:
+    best = fill_from_pool(layout, [sectors for _, _, sectors in candidates], gap_sectors=planned.design.gap_sectors)
+    if not best.positions:
         raise DiscError("Nothing that is not on the disc already fits into the rest. Choose another pool.")
     return Filling(
-        track_ids=tuple(candidates[at][0] for at in chosen), titles=tuple(candidates[at][1] for at in chosen),
-        free_sectors=free,
+        track_ids=tuple(candidates[at][0] for at in best.positions),
+        titles=tuple(candidates[at][1] for at in best.positions), free_sectors=best.free_sectors,
     )  # fmt: skip
 
 

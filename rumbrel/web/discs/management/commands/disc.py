@@ -1,5 +1,6 @@
 """./run disc: lists, cue sheets or files as a disc."""
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -12,9 +13,10 @@ from rumbrel.core.disc.checklist import Finding
 from rumbrel.core.disc.data_disc import write_data_disc
 from rumbrel.core.disc.fitting import Split, split
 from rumbrel.core.disc.image import IMAGE_FORMATS
-from rumbrel.core.disc.layout import DiscLayout, Programme
+from rumbrel.core.disc.layout import DiscLayout, Programme, taken
 from rumbrel.core.disc.media import MEDIA, medium_for, speed_advice
-from rumbrel.core.disc.red_book import SECTORS_PER_SECOND, format_msf, parse_msf
+from rumbrel.core.disc.red_book import FIRST_PAUSE_SECTORS, MAX_TRACKS, SECTORS_PER_SECOND, format_msf, parse_msf
+from rumbrel.core.disc.text import DiscText
 from rumbrel.core.errors import DiscError
 from rumbrel.core.forecast import WhenPresent
 from rumbrel.core.inspection import inspect_file
@@ -24,6 +26,7 @@ from rumbrel.core.workflows.make_disc import (
     LONGEST_GAP_SECONDS,
     DiscPlan,
     DiscWish,
+    SheetSays,
     data_files,
     fill,
     free_name,
@@ -31,6 +34,7 @@ from rumbrel.core.workflows.make_disc import (
     measure_programmes,
     plan_disc,
     programme_of,
+    sheet_says,
     write_plan,
 )
 from rumbrel.web.ui.commands import ReportingCommand
@@ -80,7 +84,7 @@ class Command(ReportingCommand):
         job = _Job.of(options, name, line)
         plan = job.plan(job.programmes)
         line.clear()
-        if options["split"] and not plan.layout.fits:
+        if options["split"] and (not plan.layout.fits or len(plan.layout.tracks) > MAX_TRACKS):
             return self._several(job, plan, name, options)
         return self._one(job, plan, name, options)
 
@@ -119,10 +123,7 @@ class Command(ReportingCommand):
 
     def _several(self, job: "_Job", plan: DiscPlan, name: str, options: dict[str, Any]) -> bool:
         division = split(plan.layout, plan.layout.medium, how=options["split"], keep_albums=options["keep_albums"])
-        plans = [
-            job.plan([job.programmes[at] for at in disc], title=f"{name} {number}")
-            for number, disc in enumerate(division.discs, 1)
-        ]
+        plans = [job.plan_part(plan, disc, number) for number, disc in enumerate(division.discs, 1)]
         for number, each in enumerate(plans, 1):
             if each.failed is not None:
                 text = f"Nothing written: disc {number}: {each.failed.text}."
@@ -173,12 +174,15 @@ class _Job:
     @classmethod
     def of(cls, options: dict[str, Any], name: str, line: ProgressLine) -> "_Job":
         medium, before = medium_for(options["medium"]), options["before_first"]
+        says = _sheet_says(options["sources"])
         wish = DiscWish(
             medium=medium,
-            gap_sectors=round(options["gap"] * SECTORS_PER_SECOND),
-            first_pause_sectors=round(options["first_pause"] * SECTORS_PER_SECOND),
+            gap_sectors=_sectors(options["gap"], "--gap"),
+            first_pause_sectors=_sectors(options["first_pause"], "--first-pause") + says.first_silence_sectors,
             hidden=programme_of(inspect_file(before)) if before else None,
             text_file=options["text"],
+            packs=says.packs,
+            texts=says.texts if not options["name"] else {**says.texts, "title": name},
             title=name,
         ).check()
         programmes = gather_programmes(options["sources"])
@@ -193,9 +197,33 @@ class _Job:
             speed=options["speed"] or medium.careful_speed, trimmed_seconds=trimmed,
         )  # fmt: skip
 
-    def plan(self, programmes: Sequence[Programme], *, title: str = "") -> DiscPlan:
-        wish = replace(self.wish, title=title or self.wish.title)
-        return plan_disc(programmes, wish, trimmed_seconds=self.trimmed_seconds, runs_on=self.runs_on)
+    def plan(self, programmes: Sequence[Programme]) -> DiscPlan:
+        return plan_disc(programmes, self.wish, trimmed_seconds=self.trimmed_seconds, runs_on=self.runs_on)
+
+    def plan_part(self, whole: DiscPlan, positions: Sequence[int], number: int) -> DiscPlan:
+        """One of several discs: hidden sound and a longer first pause go with the first, its part of the text with each."""
+        wish = self.wish if number == 1 else replace(self.wish, hidden=None, first_pause_sectors=FIRST_PAUSE_SECTORS)
+        joined = [replace(track.programme, runs_on=track.runs_on) for track in whole.layout.tracks]
+        return plan_disc(taken(joined, positions), wish, text=_part_of(whole.text, positions, number))
+
+
+def _sheet_says(sources: Sequence[Path]) -> SheetSays:
+    """What the cue sheet says of the whole disc, where that is all that was named."""
+    if len(sources) == 1 and sources[0].suffix.lower() == ".cue":
+        return sheet_says(sources[0])
+    return SheetSays(texts={}, packs=None, first_silence_sectors=0)
+
+
+def _sectors(seconds: float, option: str) -> int:
+    if not math.isfinite(seconds) or abs(seconds) > 86_400:
+        raise DiscError(f"{option} is {seconds:g}. It must be a time in seconds.")
+    return round(seconds * SECTORS_PER_SECOND)
+
+
+def _part_of(text: DiscText, positions: Sequence[int], number: int) -> DiscText:
+    """What one of several discs says: its own tracks, and its number behind the name."""
+    disc = replace(text.disc, title=f"{text.disc.title} {number}")
+    return replace(text, disc=disc, tracks=tuple(text.tracks[at] for at in positions))
 
 
 def _disc_name(options: dict[str, Any]) -> str:
@@ -211,7 +239,7 @@ def _with_gaps(programmes: list[Programme], text: str) -> list[Programme]:
     if len(parts) != len(programmes):
         raise DiscError(f"--gaps names {len(parts)} gaps, there are {len(programmes)} tracks.")
     try:
-        sectors = [parse_msf(p) if ":" in p else round(float(p) * SECTORS_PER_SECOND) for p in parts]
+        sectors = [parse_msf(p) if ":" in p else _sectors(float(p), "--gaps") for p in parts]
     except ValueError as error:
         raise DiscError(f"--gaps cannot be read: {error}.") from error
     if not all(0 <= each <= LONGEST_GAP_SECONDS * SECTORS_PER_SECOND for each in sectors):
