@@ -15,7 +15,16 @@ from rumbrel.core.targets import Fit, FitKind, Target, fit_to
 from rumbrel.core.targets.model import PlayerRule
 from rumbrel.core.verdict import Verdict
 
-__all__ = ["PlayedTrack", "PlayerCheck", "is_list", "is_sound", "player_checks", "played_tracks", "shown_text"]
+__all__ = [
+    "PlayedTrack",
+    "PlayerCheck",
+    "is_list",
+    "is_sound",
+    "play_order",
+    "player_checks",
+    "played_tracks",
+    "shown_text",
+]
 
 
 def is_sound(path: Path) -> bool:
@@ -78,6 +87,29 @@ def _by_names(entries: Iterable[VolumeEntry]) -> list[VolumeEntry]:
     def key(entry: VolumeEntry) -> tuple[tuple[int, str], ...]:
         *folders, name = entry.relative.parts
         return (*((1, folder.casefold()) for folder in folders), (0, name.casefold()))
+
+    return sorted(entries, key=key)
+
+
+def play_order(names: Sequence[str], rule: PlayerRule) -> dict[str, int]:
+    """The how-manieth each file is played that is written in this order, by their paths on the volume."""
+    entries = [
+        VolumeEntry(relative=Path(name), size_bytes=0, modified_ns=0, written=at) for at, name in enumerate(names)
+    ]
+    ordered = _by_names(entries) if rule.order == "names" else _as_written(entries)
+    return {entry.relative.as_posix(): number for number, entry in enumerate(ordered, 1)}
+
+
+def _as_written(entries: Sequence[VolumeEntry]) -> list[VolumeEntry]:
+    """Folder by folder, as list_volume walks them: each where its first file made it."""
+    made: dict[Path, int] = {}
+    for entry in entries:
+        for folder in entry.relative.parents:
+            made.setdefault(folder, entry.written)
+
+    def key(entry: VolumeEntry) -> tuple[tuple[int, int], ...]:
+        folders = [folder for folder in reversed(entry.relative.parents) if folder != Path()]
+        return (*((1, made[folder]) for folder in folders), (0, entry.written))
 
     return sorted(entries, key=key)
 

@@ -6,7 +6,7 @@ from rumbrel.core.errors import DiscError
 
 from .red_book import BYTES_PER_SECTOR, SECTORS_PER_SECOND
 
-__all__ = ["MEDIA", "Medium", "medium_for", "speed_advice"]
+__all__ = ["MEDIA", "Medium", "medium_for", "smallest_medium", "speed_advice"]
 
 _DATA_BYTES_PER_SECTOR = 2048
 
@@ -98,3 +98,9 @@ def speed_advice(medium: Medium, speed: int) -> str:
             f"{medium.careful_speed}x is careful."
         )
     return ""
+
+
+def smallest_medium(sectors: int) -> Medium | None:
+    """The smallest blank that holds so much, one of the standard's first; None where none does."""
+    enough = [medium for medium in MEDIA if medium.capacity_sectors >= sectors and not medium.rewritable]
+    return min(enough, key=lambda medium: (medium.beyond_standard, medium.capacity_sectors), default=None)

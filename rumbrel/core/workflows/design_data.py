@@ -8,7 +8,7 @@ from pathlib import Path
 from rumbrel.core.disc.checklist import Finding
 from rumbrel.core.disc.data_disc import DataFile, data_sectors
 from rumbrel.core.disc.design import DiscDesign, TrackDesign, divided, left_out
-from rumbrel.core.disc.media import MEDIA, Medium, medium_for
+from rumbrel.core.disc.media import Medium, medium_for, smallest_medium
 from rumbrel.core.disc.packing import full_runs, in_line, pack
 from rumbrel.core.disc.subsets import smallest_cover, smallest_cover_of
 from rumbrel.core.verdict import Verdict
@@ -176,9 +176,8 @@ def data_offers(planned: DataPlan, files: Mapping[int, FileToCome]) -> tuple[Des
         sizes = " + ".join(f"{total * 2048 / 1e6:,.0f}" for total in totals[:8])
         text = f"{len(designs)} discs {words}: {sizes}{' and more' if len(totals) > 8 else ''} MB"
         found.append(_offer(kind, text, designs, totals, planned.medium, False))
-    bigger = [m for m in MEDIA if m.capacity_sectors >= planned.total_sectors and not m.rewritable]
-    if bigger:
-        medium = min(bigger, key=lambda m: (m.beyond_standard, m.capacity_sectors))
+    medium = smallest_medium(planned.total_sectors)
+    if medium is not None:
         one = replace(design, medium_key=medium.key)
         doubt = ", which some drives and players refuse" if medium.beyond_standard else ""
         found.append(

@@ -15,7 +15,7 @@ from rumbrel.core.disc.design import DiscDesign, TrackDesign, divided, gaps_of_a
 from rumbrel.core.disc.fitting import Split, offers, split
 from rumbrel.core.disc.joins import meet_without_a_break
 from rumbrel.core.disc.layout import DiscLayout, DiscTrack, Programme
-from rumbrel.core.disc.media import MEDIA, Medium, medium_for
+from rumbrel.core.disc.media import medium_for, smallest_medium
 from rumbrel.core.disc.red_book import SAMPLE_RATE, SAMPLES_PER_SECTOR, SECTORS_PER_SECOND, spoken_time
 from rumbrel.core.disc.text import DiscText
 from rumbrel.core.errors import DiscError
@@ -362,7 +362,7 @@ def design_offers(planned: DesignPlan, sounds: Mapping[int, Sound]) -> tuple[Des
     bases = _Bases(sounds)
     tried = partial(_tried, planned, bases)
     found = [*_by_gaps_and_ends(planned, tried), *_by_leaving_out(planned, tried), *_by_dividing(planned, bases)]
-    bigger = _next_medium(layout)
+    bigger = smallest_medium(layout.total_sectors)
     if bigger is not None:
         one = replace(planned.design, medium_key=bigger.key)
         doubt = ", which some drives and players refuse" if bigger.beyond_standard else ""
@@ -466,12 +466,6 @@ def _by_dividing(planned: DesignPlan, bases: _Bases) -> list[DesignOffer]:
             )
         )  # fmt: skip
     return found
-
-
-def _next_medium(layout: DiscLayout) -> Medium | None:
-    """The smallest other blank that holds it; one of the standard's first."""
-    enough = [medium for medium in MEDIA if medium.capacity_sectors >= layout.total_sectors and not medium.rewritable]
-    return min(enough, key=lambda medium: (medium.beyond_standard, medium.capacity_sectors), default=None)
 
 
 @dataclass(frozen=True, slots=True)

@@ -20,7 +20,7 @@ from rumbrel.core.disc.fitting import Offer, fill_from_pool, offers
 from rumbrel.core.disc.image import check_untouched, image_paths
 from rumbrel.core.disc.joins import joined
 from rumbrel.core.disc.layout import DiscLayout, Programme, lay_out
-from rumbrel.core.disc.media import Medium, medium_for
+from rumbrel.core.disc.media import Medium, medium_for, smallest_medium
 from rumbrel.core.disc.red_book import (
     BYTES_PER_SECTOR,
     CHANNELS,
@@ -56,6 +56,7 @@ __all__ = [
     "measure_programmes",
     "measured_state",
     "plan_disc",
+    "plan_sheet",
     "programme_of",
     "sheet_says",
     "write_plan",
@@ -384,6 +385,18 @@ def plan_disc(
         findings=checklist(layout, text),
         offers=offers(layout, trimmed_sectors=_trimmed_sectors(layout, trimmed_seconds)),
     )
+
+
+def plan_sheet(sheet: Path, *, title: str = "") -> DiscPlan:
+    """The very disc that a cue sheet describes, on the smallest blank that holds it. Raises DiscError."""
+    says = sheet_says(sheet)
+    programmes = gather_programmes([sheet])
+    wish = DiscWish(
+        title=title or sheet.stem, texts=says.texts, packs=says.packs,
+        first_pause_sectors=FIRST_PAUSE_SECTORS + says.first_silence_sectors,
+    )  # fmt: skip
+    total = wish.lay_out(programmes).total_sectors
+    return plan_disc(programmes, replace(wish, medium=smallest_medium(total) or wish.medium))
 
 
 def _trimmed_sectors(layout: DiscLayout, seconds: Mapping[str, float] | None) -> list[int] | None:

@@ -11,7 +11,7 @@ class BenchConfig(AppConfig):
     name = "rumbrel.web.bench"
 
     def ready(self) -> None:
-        from .services import carry_out_delivery, foresee_delivery, look_at_volume, take_in_disc
+        from .services import carry_out_delivery, foresee_delivery, look_at_volume, shelve_image, take_in_disc
 
         add_entry(Entry(order=70, address="bench:index", label="Bench", below=("bench:",)))
         register(
@@ -22,6 +22,7 @@ class BenchConfig(AppConfig):
                 continues=True,
             )
         )
+        register(JobKind(key="shelve", run=shelve_image, address=lambda image: reverse("bench:index")))
         register(
             JobKind(
                 key="look-volume", run=look_at_volume, address=lambda volume: reverse("bench:volume", args=[volume])

@@ -4,6 +4,7 @@ from typing import Any
 
 from django import forms
 
+from rumbrel.core.bench.blanks import SHELF
 from rumbrel.core.bench.volumes import FORMATS
 from rumbrel.core.places.file_systems import file_system_for
 from rumbrel.core.targets import all_targets
@@ -11,6 +12,7 @@ from rumbrel.core.targets import all_targets
 from .services import PATTERNS, ShelfDisc
 
 __all__ = [
+    "BlankForm",
     "DeliverForm",
     "FormatForm",
     "ImageForm",
@@ -31,6 +33,12 @@ class PutInForm(forms.Form):
     def __init__(self, *args: Any, shelf: list[ShelfDisc], **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         self.fields["disc"].choices = [(disc.key, disc.label) for disc in shelf]  # type: ignore[attr-defined]
+
+
+class BlankForm(forms.Form):
+    """A blank for a recorder's tray."""
+
+    disc = forms.ChoiceField(choices=[(blank.key, blank.label) for blank in SHELF])
 
 
 class _SeveralFiles(forms.FileField):

@@ -64,6 +64,18 @@ class DiscNames(models.Model):
         return str(self.names.get("title", self.digest))
 
 
+class IncomingImage(models.Model):
+    """An image of the user's own that is made into one BIN before it lies on the shelf: the folder of its files, which
+    of them is the sheet, and what the disc is called."""
+
+    name = models.CharField(max_length=120)
+    sheet = models.TextField()
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    def __str__(self) -> str:
+        return self.name
+
+
 class BenchChoice(models.Model):
     """How discs are taken in: begin_at_once starts as soon as one is put in; targets are what its tracks become."""
 
@@ -158,7 +170,7 @@ class Delivery(models.Model):
 
 class DeliveryItem(models.Model):
     """A line of a delivery: fate is what is done about it, output where on the volume, taken_bytes what that takes in
-    whole clusters."""
+    whole clusters. shown is what the player's display shows, plays_as the how-manieth of the delivery it plays."""
 
     class State(models.TextChoices):
         WAITING = "waiting"
@@ -176,6 +188,7 @@ class DeliveryItem(models.Model):
     reason = models.TextField(blank=True)
     output = models.TextField(blank=True)
     shown = models.TextField(blank=True)
+    plays_as = models.PositiveIntegerField(default=0)
     now = models.CharField(max_length=80, blank=True)
     after = models.CharField(max_length=80, blank=True)
     taken_bytes = models.BigIntegerField(default=0)

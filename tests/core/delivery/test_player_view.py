@@ -4,7 +4,7 @@ from dataclasses import replace
 from pathlib import Path
 from unittest import TestCase
 
-from rumbrel.core.delivery.player_view import played_tracks, player_checks, shown_text
+from rumbrel.core.delivery.player_view import play_order, played_tracks, player_checks, shown_text
 from rumbrel.core.inspection import Facts
 from rumbrel.core.places import Volume, VolumeEntry, file_system_for, volume_kind_for
 from rumbrel.core.tags import Cover, TagSet
@@ -55,6 +55,17 @@ class PlayerViewTests(TestCase):
         self.assertEqual(shown_text(long, "01 File.mp3", PlayerRule(display_signs=10)), ("Bells over", True))
         self.assertEqual(shown_text(long, "01 File.mp3", PlayerRule(shows="names")), ("01 File", False))
         self.assertEqual(shown_text(facts("/v/b.mp3"), "b.mp3", PlayerRule())[0], "b", "a track without a title")
+
+    def test_a_delivery_is_told_in_the_order_in_which_it_will_be_played(self) -> None:
+        names = ["B/2.mp3", "z.mp3", "A/x.mp3", "B/C/q.mp3", "B/1.mp3", "a.mp3"]
+        written = play_order(names, PlayerRule())
+        self.assertEqual(
+            sorted(written, key=written.__getitem__), ["z.mp3", "a.mp3", "B/2.mp3", "B/1.mp3", "B/C/q.mp3", "A/x.mp3"]
+        )
+        by_names = play_order(names, PlayerRule(order="names"))
+        self.assertEqual(
+            sorted(by_names, key=by_names.__getitem__), ["a.mp3", "z.mp3", "A/x.mp3", "B/1.mp3", "B/2.mp3", "B/C/q.mp3"]
+        )
 
     def verdicts(self, target: Target, *names: str, volume: Volume | None = None, **found: Facts) -> dict[str, str]:
         entries = self.entries(*names)

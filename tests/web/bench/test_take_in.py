@@ -12,6 +12,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.urls import reverse
 
 from rumbrel.core.bench.drive import StandInDrive, drive_for
+from rumbrel.core.bench.recorder import RECORDERS
 from rumbrel.core.disc.image import write_image
 from rumbrel.core.disc.layout import lay_out
 from rumbrel.core.disc.media import medium_for
@@ -245,3 +246,58 @@ class NamesTests(BenchCase):
         ):
             self.assertIn(words, drop(*files), files and files[0][0])
         self.assertEqual(len([disc for disc in discs_on_shelf() if disc.key.startswith("own:")]), 1)
+
+    def test_an_image_in_other_files_is_made_into_one_first(self) -> None:
+        """A WAV for each track in a folder of its own, as we write them, comes without the folder and is that disc."""
+        image = self.on_shelf("tower", 5, 6)
+        layout = lay_out(
+            [programme_of(inspect_file(path)) for path in sorted((self.folder / "made").glob("tower*.wav"))],
+            gap_sectors=150, medium=medium_for("80"),
+        )  # fmt: skip
+        for form in ("wav", "flac"):
+            made = write_image(layout, self.folder / form, "again", image_format=form)
+            files = [made.cue_path, *(sorted(made.bin_path.iterdir()) if form == "wav" else [made.bin_path])]
+            sent = [SimpleUploadedFile(path.name, path.read_bytes()) for path in files]
+            answer = self.client.post(reverse("bench:drop"), {"files": sent}, follow=True).content.decode()
+            self.assertIn("lies on the shelf when that is done", answer)
+            (job,) = self.work()
+            self.assertEqual(job.state, "done", job.error)
+        for name in ("again", "again 2"):
+            (made_bin,) = (settings.RUMBREL.shelf / "own" / name).glob("*.bin")
+            self.assertEqual(made_bin.read_bytes(), image.read_bytes())
+        self.assertEqual(list((settings.RUMBREL.shelf / "incoming").iterdir()), [])
+        broken = [
+            SimpleUploadedFile("b.cue", b'FILE "b.wav" WAVE\nTRACK 01 AUDIO\nINDEX 01 00:00:00'),
+            SimpleUploadedFile("b.wav", b"no sound"),
+        ]
+        self.client.post(reverse("bench:drop"), {"files": broken})
+        (job,) = self.work()
+        self.assertEqual(job.state, "failed")
+        self.assertIn("b.wav", job.error)
+        self.assertEqual(list((settings.RUMBREL.shelf / "incoming").iterdir()), [])
+
+    def test_things_are_put_together_on_the_bench(self) -> None:
+        """A disc into the player, which plays it or says why not; a blank into a recorder."""
+        self.on_shelf("tower", 5, 6)
+        data = settings.RUMBREL.shelf / "demo" / "data"
+        data.mkdir(parents=True)
+        (data / "Data.iso").write_bytes(b"x")
+        player, index = reverse("bench:player"), reverse("bench:index")
+        self.assertIn("No disc is in it", self.page(player))
+        self.client.post(reverse("bench:player-in"), {"disc": "demo:tower"})
+        self.assertIn("plays 2 tracks", self.page(index))
+        self.assertIn(reverse("bench:player-track", args=[2]), self.page(player))
+        heard = self.client.get(reverse("bench:player-track", args=[1]))
+        self.assertEqual(b"".join(heard)[:4] if heard.streaming else heard.content[:4], b"RIFF")
+        self.assertEqual(self.client.get(reverse("bench:player-track", args=[3])).status_code, 409)
+        self.client.post(reverse("bench:player-in"), {"disc": "demo:data"})
+        self.assertIn("a standard player shows no tracks", self.page(player))
+        self.client.post(reverse("bench:player-out"))
+        self.assertIn("No disc is in it", self.page(player))
+        (recorder, *_) = RECORDERS
+        address = reverse("bench:blank-in", args=[recorder.key])
+        self.client.post(address, {"disc": "80"})
+        self.assertIn(f"blank-out-{recorder.key}", self.page(index))
+        self.assertIn("not on the shelf", self.client.post(address, {"disc": "moon"}, follow=True).content.decode())
+        self.client.post(reverse("bench:blank-out", args=[recorder.key]))
+        self.assertNotIn(f"blank-out-{recorder.key}", self.page(index))

@@ -59,7 +59,7 @@ _OF_OWN_TARGETS = ("targets:remove", "targets:put-back", "targets:keep")
 _OF_BLIND_TESTS = ("compare:blind", "compare:blind-sound", "compare:answer", "compare:blind-csv", "compare:blind-json")
 
 
-_OTHERS = {"drive": "clean", "piece": "inlay", "form": "svg"}
+_OTHERS = {"drive": "clean", "recorder": "quick", "piece": "inlay", "form": "svg"}
 _NAMES = {"discs:act": "gap", "discs:tray": "put-in", "playlists:act": "turn"}
 
 

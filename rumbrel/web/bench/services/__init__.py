@@ -28,7 +28,7 @@ from .hold_volumes import (
     volume_of,
 )
 from .play_disc import PlayerDisc, disc_in_player, played_track, put_into_player, take_from_player
-from .shelf import ShelfDisc, discs_on_shelf, drop_image, shelf_disc
+from .shelf import ShelfDisc, discs_on_shelf, drop_image, shelf_disc, shelve_image
 from .take_in_disc import (
     bench_choice,
     change_names,
@@ -86,6 +86,7 @@ __all__ = [
     "put_into_player",
     "readings_of",
     "shelf_disc",
+    "shelve_image",
     "start_take_in",
     "take_disc_out",
     "take_from_player",

@@ -12,7 +12,7 @@ from django.utils import timezone
 
 from rumbrel.core.crew import default_jobs
 from rumbrel.core.delivery import Delivered, FoundList
-from rumbrel.core.delivery.player_view import shown_text
+from rumbrel.core.delivery.player_view import play_order, shown_text
 from rumbrel.core.errors import OutputError
 from rumbrel.core.forecast import Source, Step, warning_records
 from rumbrel.core.inspection import Facts, inspect_file
@@ -205,6 +205,9 @@ def foresee_delivery(desk: Desk, pk: int) -> str:
 def _keep_forecast(delivery: Delivery, plan: DeliveryPlan, wanted: _Wanted) -> None:
     done = delivery.items.filter(state=DeliveryItem.State.DONE)
     items = [_item(delivery, plan, step, wanted) for step in plan.steps]
+    order = play_order([item.output for item in items if item.output], plan.target.player)
+    for item in items:
+        item.plays_as = order.get(item.output, 0)
     offers = [
         {
             "kind": offer.kind,

@@ -5,13 +5,17 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
+from rumbrel.core.bench.blanks import SHELF
+from rumbrel.core.bench.recorder import recorder_for
 from rumbrel.core.disc.media import MEDIA
-from rumbrel.core.errors import RumbrelError
+from rumbrel.core.errors import DiscError, RumbrelError
 from rumbrel.web.discs.queries import written_discs
+from rumbrel.web.discs.services import put_in as fill_tray
+from rumbrel.web.discs.services import take_out as empty_tray
 from rumbrel.web.jobs.models import Job
 
 from .. import services
-from ..forms import ImageForm, PutInForm, RealVolumeForm
+from ..forms import BlankForm, ImageForm, PutInForm, RealVolumeForm
 from ..models import TakeIn
 from ..rows import blank_row, drive_rows, recorder_rows
 from ..volume_rows import volume_devices
@@ -30,6 +34,7 @@ def index(request: HttpRequest) -> HttpResponse:
         "what_words": offered.get(what, ""),
         "drives": drive_rows(),
         "recorders": recorder_rows(),
+        "shelf": SHELF,
         "put_in": PutInForm(shelf=services.discs_on_shelf()),
         "taken": TakeIn.objects.exclude(readings={}).select_related("job")[:_MOST_TAKEN],
         "blanks": [blank_row(medium) for medium in MEDIA],
@@ -64,16 +69,44 @@ def take_out(request: HttpRequest, drive: str) -> HttpResponse:
 
 
 @require_POST
+def blank_in(request: HttpRequest, recorder: str) -> HttpResponse:
+    form = BlankForm(request.POST)
+    try:
+        recorder_for(recorder)
+        if not form.is_valid():
+            raise DiscError("That blank is not on the shelf. Choose another one.")
+        fill_tray(recorder=recorder, shelf_key=form.cleaned_data["disc"])
+    except RumbrelError as error:
+        messages.error(request, str(error))
+    return redirect("bench:index")
+
+
+@require_POST
+def blank_out(request: HttpRequest, recorder: str) -> HttpResponse:
+    try:
+        recorder_for(recorder)
+        empty_tray(recorder=recorder)
+    except RumbrelError as error:
+        messages.error(request, str(error))
+    return redirect("bench:index")
+
+
+@require_POST
 def drop(request: HttpRequest) -> HttpResponse:
     """An image of the user's own onto the shelf."""
     form = ImageForm(request.POST, {"files": request.FILES.getlist("files")} if request.FILES else None)
     if not form.is_valid():
-        messages.error(request, "Choose the files of an image first: a cue sheet and the BIN that it names, or an ISO.")
+        messages.error(
+            request, "Choose the files of an image first: a cue sheet and the files that it names, or an ISO."
+        )
         return redirect("bench:index")
     try:
         disc = services.drop_image(files=form.cleaned_data["files"])
     except RumbrelError as error:
         messages.error(request, str(error))
         return redirect("bench:index")
-    messages.success(request, f"{disc.label} lies on the shelf now. Put it into a drive.")
+    if isinstance(disc, services.ShelfDisc):
+        messages.success(request, f"{disc.label} lies on the shelf now. Put it into a drive.")
+    else:
+        messages.success(request, f"{disc.title}: it lies on the shelf when that is done.")
     return redirect("bench:index")
