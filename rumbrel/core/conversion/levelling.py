@@ -190,6 +190,9 @@ def _levelled(step: Step, found: Measured | None, albums: dict[str, _Album], rul
     )  # fmt: skip
     planned = treated(step, treatment)
     warnings = list(planned.warnings)
+    if sets_level and math.isinf(found.level.integrated_lufs) and not math.isinf(found.level.sample_peak_dbfs):
+        text = "Too short or too quiet to have a loudness; its level stays as it is."
+        warnings.append(Warning(code=WarningCode.LEVEL, text=text))
     if treatment.limit_dbtp is not None:
         text = (
             f"Raised by {gain_db:+.1f} dB for {rule.loudness_lufs:g} LUFS; peaks are limited by up to {limited_db:.1f} dB, "

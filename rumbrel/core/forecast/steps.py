@@ -33,6 +33,7 @@ class WarningCode(StrEnum):
     LOSSY_TO_LOSSY = "lossy-to-lossy"
     LOSSY_TO_LOSSLESS = "lossy-to-lossless"
     UPSAMPLED = "upsampled"
+    RATE_LOWERED = "rate-lowered"
     DEEPER_THAN_SOURCE = "deeper-than-source"
     DEPTH_REDUCED = "depth-reduced"
     BITRATE_ABOVE_SOURCE = "bitrate-above-source"

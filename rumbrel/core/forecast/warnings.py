@@ -30,6 +30,12 @@ def sound_warnings(facts: Facts, after: After, shape: SoundShape) -> Iterator[Wa
             WarningCode.UPSAMPLED,
             f"Raised from {facts.sample_rate / 1000:g} to {shape.sample_rate / 1000:g} kHz; the sound does not improve.",
         )
+    if shape.sample_rate < facts.sample_rate and after.codec != "opus":
+        yield _warning(
+            WarningCode.RATE_LOWERED,
+            f"Lowered from {facts.sample_rate / 1000:g} to {shape.sample_rate / 1000:g} kHz; "
+            f"what sounds above {shape.sample_rate / 2000:g} kHz is left out.",
+        )
     if facts.lossless and after.lossless and shape.depth_bits:
         yield from _depth_warnings(facts, shape)
     for fault in facts.faults:

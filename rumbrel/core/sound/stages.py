@@ -159,9 +159,14 @@ class _Quantise:
 
     def push(self, block: Block, *, last: bool = False) -> Block:
         full = float(1 << (self._depth - 1))
-        noise = self._noise.random(block.shape, dtype=np.float32)
-        noise -= self._noise.random(block.shape, dtype=np.float32)
-        scaled = np.rint(block * full + noise)
+        wanted = block * full
+        scaled = np.rint(wanted)
+        lossy = _lossy_stretches(wanted, scaled)
+        if lossy.any():
+            noise = self._noise.random(block.shape, dtype=np.float32)
+            noise -= self._noise.random(block.shape, dtype=np.float32)
+            noise[~np.repeat(lossy, _DITHERED_SAMPLES)[: len(block)]] = 0
+            scaled = np.rint(wanted + noise)
         limited: Block = np.clip(scaled, -full, full - 1)
         clipped = int(np.count_nonzero(np.abs(scaled - limited) > 1))
         if clipped:
@@ -169,6 +174,19 @@ class _Quantise:
             self.largest = max(self.largest, float(np.abs(scaled).max()) / full)
         integers: Block = limited.astype(self._dtype)
         return integers << self._shift
+
+
+_DITHERED_SAMPLES = 512
+"""Dither is begun and ended in stretches of so many samples (our own choice)."""
+
+
+def _lossy_stretches(wanted: Block, rounded: Block) -> NDArray[np.bool_]:
+    """Whether rounding changes anything in each stretch of a block. Where it does not there is nothing to dither:
+    digital silence stays silent, and fewer bits in a deeper container come out as they went in."""
+    starts = np.arange(0, len(wanted), _DITHERED_SAMPLES)
+    if not len(starts):
+        return np.zeros(0, dtype=bool)
+    return np.logical_or.reduceat((wanted != rounded).any(axis=1), starts)
 
 
 class _ToFloat32:

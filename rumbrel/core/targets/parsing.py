@@ -27,7 +27,7 @@ from .model import (
     Target,
 )
 from .pattern import check_pattern
-from .recipes import check_recipe, possible_rates
+from .recipes import check_acceptance, check_recipe, possible_rates
 
 __all__ = ["parse_target", "read_target"]
 
@@ -252,6 +252,7 @@ def parse_target(text: str, *, slug: str) -> Target:
         verb=table.choice("verb", ("plays", "accepts"), "plays"),
     )
     table.no_more()
+    check_acceptance(target.make, target.accepts, f"Target {slug}")
     return target
 
 

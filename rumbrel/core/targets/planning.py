@@ -10,14 +10,20 @@ from .model import Recipe
 __all__ = ["planned_shape", "recipe_shapes"]
 
 
+_HEARING_NEEDS_HZ = 40_000
+"""Twice the highest pitch that people hear, 20 kHz (sampling theorem; common practice)."""
+
+
 def _rate(source_hz: int, allowed: tuple[int, ...]) -> int:
-    """Keep an allowed rate; else the next above, a whole multiple first; else below in the same way."""
+    """Keep an allowed rate; else the next above, a whole multiple first; else below in the same way, but no lower than
+    hearing needs where that can be."""
     if not allowed or source_hz in allowed:
         return source_hz
     above = [rate for rate in allowed if rate > source_hz]
     if above:
         return min([rate for rate in above if rate % source_hz == 0] or above)
-    return max([rate for rate in allowed if source_hz % rate == 0] or allowed)
+    enough = [rate for rate in allowed if rate >= _HEARING_NEEDS_HZ] or list(allowed)
+    return max([rate for rate in enough if source_hz % rate == 0] or enough)
 
 
 def _depth(source_bits: int | None, allowed: tuple[int, ...]) -> int:

@@ -24,6 +24,7 @@ from rumbrel.core.disc.media import Medium, medium_for, smallest_medium
 from rumbrel.core.disc.red_book import (
     BYTES_PER_SECTOR,
     CHANNELS,
+    DEPTH_BITS,
     FIRST_PAUSE_SECTORS,
     SAMPLE_RATE,
     SAMPLES_PER_SECTOR,
@@ -35,6 +36,7 @@ from rumbrel.core.errors import DiscError
 from rumbrel.core.forecast import gather_sources
 from rumbrel.core.formats.table import SOUND_SUFFIXES
 from rumbrel.core.inspection import Facts, inspect_file, read_confirmed_list
+from rumbrel.core.inspection.stretches import Part, cut_out
 from rumbrel.core.playlists import LIST_SUFFIXES, ListEntry
 from rumbrel.core.progress import Report, no_report
 from rumbrel.core.sound.analysis import ChannelState
@@ -321,6 +323,14 @@ def _lead(opened: Callable[[CueFile], Programme], track: CueTrack, sheet: CueShe
     return replace(base, title=f"Before track {track.number}", start_sample=start, samples=end - start)
 
 
+Stretched = tuple[str, int, int]
+"""What tells the sound of a programme: its file, and from where how many samples of it."""
+
+
+def sound_of(programme: Programme) -> Stretched:
+    return programme.path, programme.start_sample, programme.samples
+
+
 def measure_programmes(
     programmes: Sequence[Programme],
     rule: LevelRule,
@@ -328,31 +338,58 @@ def measure_programmes(
     jobs: int,
     inspect: Inspect = inspect_file,
     report: Report = no_report,
-) -> tuple[list[Programme], dict[str, float]]:
+) -> tuple[list[Programme], dict[Stretched, float]]:
     """(programmes with the gain that the rule asks for and what measuring found of their state; seconds
-    of each whole file without the silence at its ends, by path)."""
-    files = {p.path: inspect(Path(p.path)) for p in programmes if p.choice.container != DISC_IMAGE}
-    measured = {
-        path: found
-        for (path, _), found in measure_all(
-            [(facts, CHANNELS) for facts in files.values()], jobs=jobs, report=report
-        ).items()
-    }
-    parts = [measured[p.path] for p in programmes if p.path in measured]
+    of each without the silence at its ends, by its sound). Of a file that a sheet cuts, each part is measured alone."""
+    files: dict[str, Facts] = {}
+    parts: dict[Stretched, Facts] = {}
+    for each in programmes:
+        whole = files.setdefault(each.path, _whole_facts(each, inspect))
+        parts[sound_of(each)] = _part_facts(each, whole)
+    found = measure_all([(facts, CHANNELS) for facts in parts.values()], jobs=jobs, report=report)
+    measured = {sound: found[facts.key, CHANNELS] for sound, facts in parts.items() if (facts.key, CHANNELS) in found}
+    album = [measured[sound_of(p)] for p in programmes if sound_of(p) in measured]
     trimmed = {
-        path: (found.samples - found.ends.leading_samples - found.ends.trailing_samples) / files[path].sample_rate
-        for path, found in measured.items()
-        if found.ends.leading_samples < found.samples
+        sound: (m.samples - m.ends.leading_samples - m.ends.trailing_samples) / parts[sound].sample_rate
+        for sound, m in measured.items()
+        if m.ends.leading_samples < m.samples
     }
     levelled = [
-        _levelled(p, measured[p.path], gain_for(measured[p.path], parts, rule)) if p.path in measured else p
+        _levelled(p, measured[sound_of(p)], gain_for(measured[sound_of(p)], album, rule))
+        if sound_of(p) in measured
+        else p
         for p in programmes
     ]
     return levelled, trimmed
 
 
+def _whole_facts(programme: Programme, inspect: Inspect) -> Facts:
+    """Of a file, or of a bare image, which inspection knows nothing of."""
+    path = Path(programme.path)
+    if programme.choice.container != DISC_IMAGE:
+        return inspect(path)
+    size = path.stat().st_size
+    return Facts(
+        path=programme.path, size_bytes=size, container=DISC_IMAGE, codec="pcm", lossless=True, sample_rate=SAMPLE_RATE,
+        bit_depth=DEPTH_BITS, channels=CHANNELS, samples=size // BYTES_PER_SECTOR * SAMPLES_PER_SECTOR,
+        bare=programme.choice.bare,
+    )  # fmt: skip
+
+
+def _part_facts(programme: Programme, whole: Facts) -> Facts:
+    if programme.choice.stretch is not None:
+        stretch = programme.choice.stretch
+        return cut_out(whole, Part(start_sample=stretch.start_sample, end_sample=stretch.end_sample, fields={}))
+    if (programme.start_sample, programme.samples) == (0, whole.samples):
+        return whole
+    end = programme.start_sample + programme.samples
+    return cut_out(whole, Part(start_sample=programme.start_sample, end_sample=end, fields={}))
+
+
 def _levelled(programme: Programme, found: Measured, gain_db: float) -> Programme:
-    return replace(programme, gain_db=gain_db, state=measured_state(found, gain_db))
+    """The sound in its gap is turned with it."""
+    lead = programme.lead and replace(programme.lead, gain_db=gain_db)
+    return replace(programme, gain_db=gain_db, lead=lead, state=measured_state(found, gain_db))
 
 
 def measured_state(found: Measured, gain_db: float) -> str:
@@ -370,7 +407,7 @@ def plan_disc(
     programmes: Sequence[Programme],
     wish: DiscWish,
     *,
-    trimmed_seconds: Mapping[str, float] | None = None,
+    trimmed_seconds: Mapping[Stretched, float] | None = None,
     runs_on: bool = False,
     text: DiscText | None = None,
 ) -> DiscPlan:
@@ -399,12 +436,15 @@ def plan_sheet(sheet: Path, *, title: str = "") -> DiscPlan:
     return plan_disc(programmes, replace(wish, medium=smallest_medium(total) or wish.medium))
 
 
-def _trimmed_sectors(layout: DiscLayout, seconds: Mapping[str, float] | None) -> list[int] | None:
+def _trimmed_sectors(layout: DiscLayout, seconds: Mapping[Stretched, float] | None) -> list[int] | None:
     """What each track would take without the silence at its ends; None where it was not measured."""
     if not seconds:
         return None
     return [
-        min(t.sectors, math.ceil(seconds.get(t.programme.path, t.sectors) * SECTORS_PER_SECOND)) for t in layout.tracks
+        min(t.sectors, math.ceil(seconds[sound_of(t.programme)] * SECTORS_PER_SECOND))
+        if sound_of(t.programme) in seconds
+        else t.sectors
+        for t in layout.tracks
     ]
 
 

@@ -58,7 +58,8 @@ class ShapeTests(TestCase):
     def test_a_raised_rate(self) -> None:
         up = said(FLAC, after(lossless=False, rate=48_000), shape(48_000))
         self.assertEqual(up, {"upsampled": "Raised from 44.1 to 48 kHz; the sound does not improve."})
-        self.assertEqual(said(FLAC, after(lossless=False, rate=32_000), shape(32_000)), {})
+        down = {"rate-lowered": "Lowered from 44.1 to 32 kHz; what sounds above 16 kHz is left out."}
+        self.assertEqual(said(FLAC, after(lossless=False, rate=32_000), shape(32_000)), down)
         self.assertEqual(said(FLAC, after(lossless=False, codec="opus", rate=48_000), shape(48_000)), {})
 
     def test_depth_between_lossless_codings(self) -> None:

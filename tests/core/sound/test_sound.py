@@ -123,9 +123,22 @@ class ChainTests(TestCase):
         self.assertFalse(loud.is_exact)
         out = loud.push(np.repeat(sound[:1], 1_000, axis=0))
         self.assertEqual((out.max(), out.min(), loud.clipped_values), (32_767, -32_768, 2_000))
-        silent = build_chain(shape(depth=24), shape(), Treatment())
-        noise = silent.push(np.zeros((10_000, 2), dtype=np.int32))
-        self.assertEqual(set(np.unique(noise)), {-1, 0, 1})
+
+    def test_only_where_bits_are_lost_is_there_dither(self) -> None:
+        """16 bit sound in a deeper or floating container comes out as it went in, and digital silence stays silent."""
+        plain = np.random.default_rng(5).integers(-32_768, 32_768, (5_000, 2)).astype(np.int16)
+        deep = build_chain(shape(depth=24), shape(), Treatment()).push(plain.astype(np.int32) << 16)
+        np.testing.assert_array_equal(deep, plain)
+        floating = build_chain(shape(depth=0), shape(), Treatment()).push(plain.astype(np.float32) / 32_768)
+        np.testing.assert_array_equal(floating, plain)
+        between = np.zeros((10_240, 2), dtype=np.int32)
+        between[2_048:4_096] = 1 << 15
+        out = build_chain(shape(depth=24), shape(), Treatment()).push(between)
+        self.assertEqual(
+            set(np.unique(out[2_048:4_096])), {-1, 0, 1, 2} & set(np.unique(out)), "half a step is dithered"
+        )
+        self.assertGreater(len(np.unique(out[2_048:4_096])), 1)
+        self.assertFalse(out[:2_048].any() or out[4_096:].any())
 
     def test_the_same_input_gives_the_same_output(self) -> None:
         sound = (music(5_000) * 2**30).astype(np.int32)

@@ -2,6 +2,7 @@
 
 import importlib
 import pkgutil
+from dataclasses import replace
 from unittest import TestCase
 
 import rumbrel.core
@@ -54,8 +55,47 @@ class TargetTests(TestCase):
             (44_100, 44_100), (96_000, 48_000), (88_200, 44_100), (22_050, 44_100), (8_000, 32_000), (384_000, 48_000),
         ):  # fmt: skip
             self.assertEqual(planned_shape(make, sample_rate=source, bit_depth=16, channels=2).sample_rate, wanted)
+        # 32 kHz divides 96 and 192, and is too low for what people hear.
+        small = find_target("small-player").make
+        for source, wanted in (
+            (96_000, 44_100),
+            (192_000, 44_100),
+            (88_200, 44_100),
+            (48_000, 44_100),
+            (32_000, 32_000),
+        ):
+            self.assertEqual(planned_shape(small, sample_rate=source, bit_depth=16, channels=2).sample_rate, wanted)
+        low = replace(small, sample_rates=(8_000, 22_050))
+        self.assertEqual(planned_shape(low, sample_rate=44_100, bit_depth=16, channels=2).sample_rate, 22_050)
         archive = find_target("archive-flac").make
         self.assertEqual(planned_shape(archive, sample_rate=44_100, bit_depth=20, channels=2).depth_bits, 24)
+
+    def test_what_a_target_makes_is_what_it_accepts(self) -> None:
+        def text(accepts: str, make: str, container: str = "mp3") -> str:
+            rows = f'[[accepts]]\ncodec = "mp3"\ncontainers = ["{container}"]\n{accepts}\n'
+            return f'name = "T"\n{rows}[make]\nencoding = "mp3"\nsample_rates = [44100]\nchannels = [2]\n{make}\n'
+
+        constant = 'mode = "constant"\nbitrate_kbps = 128'
+        for accepts, make, said in (
+            ("max_bitrate_kbps = 128", constant, ""),
+            ("max_bitrate_kbps = 127", constant, "up to 128 kbit/s"),
+            ("max_bitrate_kbps = 128", 'mode = "average"\nbitrate_kbps = 128', "up to 140.8 kbit/s, where it accepts 128"),
+            ("max_bitrate_kbps = 141", 'mode = "average"\nbitrate_kbps = 128', ""),
+            ("max_bitrate_kbps = 319", 'mode = "variable"', "up to 320 kbit/s"),
+            ("max_bitrate_kbps = 320", 'mode = "variable"', ""),
+            ('modes = ["constant"]', 'mode = "variable"', "a variable bitrate"),
+            ("sample_rates = [48000]", constant, "44100 Hz"),
+            ("channels = [1]", constant, "2 channels"),
+        ):  # fmt: skip
+            if not said:
+                parse_target(text(accepts, make), slug="t")
+                continue
+            with self.assertRaisesRegex(TargetError, said):
+                parse_target(text(accepts, make), slug="t")
+        with self.assertRaisesRegex(TargetError, "which it does not accept"):
+            parse_target(
+                text("", constant).replace('codec = "mp3"', 'codec = "aac"').replace('["mp3"]', '["m4a"]'), slug="t"
+            )
 
     def test_tables_are_complete(self) -> None:
         containers, codecs = {row.key for row in CONTAINERS}, {row.key for row in CODECS}

@@ -81,7 +81,9 @@ class ConvertTests(MakingCase):
         loud, quiet = (np.abs(decoded(self.out / name)).max() for name in reversed(names))
         self.assertAlmostEqual(loud / quiet, 2.0, delta=0.3)
         for more, word in (
-            (("--pattern", "{nothing}"), "no field"), (("--loudness", "5"), "LUFS"), (("--ceiling", "3"), "dBTP"),
+            (("--pattern", "{nothing}"), "no field"), (("--level", "track", "--loudness", "5"), "LUFS"),
+            (("--level", "track", "--ceiling", "3"), "dBTP"), (("--loudness", "-18"), "--loudness -18 LUFS has no effect"),
+            (("--level", "tags", "--ceiling", "-1"), "has no effect"), (("--limit",), "--limit has no effect"),
             (("--report", "x.txt"), "csv"),
         ):  # fmt: skip
             records, status = self.run_command(*words, *more)

@@ -1,7 +1,7 @@
 """./run convert: files and folders for one target or several, without the web."""
 
 import signal
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import cache
 from pathlib import Path
 from types import FrameType
@@ -73,6 +73,7 @@ class Command(ReportingCommand):
     def work(self, options: dict[str, Any]) -> bool:
         signal.signal(signal.SIGTERM, _interrupt)
         targets = _targets(options)
+        _see_that_all_counts(options, targets)
         if options["report"] and options["report"].suffix.lower() not in (".csv", ".json"):
             raise OutputError(f"A report is written as .csv or .json, not as '{options['report'].suffix}'.")
         line, ledgers = ProgressLine(), cache(_ledger)
@@ -153,6 +154,20 @@ def _targets(options: dict[str, Any]) -> list[Target]:
     if len({target.slug for target in targets}) < len(targets) or not targets:
         raise TargetError("Name each target once, as in --targets car-mp3,archive-flac.")
     return targets
+
+
+def _see_that_all_counts(options: dict[str, Any], targets: Sequence[Target]) -> None:
+    """An option that would do nothing is said before anything runs. Raises TargetError."""
+    modes = {options["level"] or target.level.mode for target in targets}
+    for name, value, unit, counts in (
+        ("--loudness", options["loudness"], " LUFS", modes - {"none"}),
+        ("--ceiling", options["ceiling"], " dBTP", modes & {"track", "album"}),
+        ("--limit", options["limit"] or None, "", modes & {"track", "album"}),
+    ):
+        if value is not None and not counts:
+            said = f" {value:g}{unit}" if unit else ""
+            text = f"{name}{said} has no effect: no level is set. Add --level track or --level album, or leave it out."
+            raise TargetError(text)
 
 
 def _folder(options: dict[str, Any], target: Target) -> Path:

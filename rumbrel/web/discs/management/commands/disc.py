@@ -27,6 +27,7 @@ from rumbrel.core.workflows.make_disc import (
     DiscPlan,
     DiscWish,
     SheetSays,
+    Stretched,
     data_files,
     fill,
     free_name,
@@ -56,7 +57,8 @@ class Command(ReportingCommand):
         parser.add_argument("--first-pause", type=float, default=2.0, metavar="SECONDS", help="2 s at least")
         parser.add_argument("--medium", choices=[medium.key for medium in MEDIA], default="80")
         parser.add_argument("--level", choices=("none", "track", "album"), default="none")
-        parser.add_argument("--ceiling", type=float, default=-1.0, metavar="DBTP")
+        parser.add_argument("--loudness", type=float, metavar="LUFS", help="with --level: -40 to -5, -18 unless said")
+        parser.add_argument("--ceiling", type=float, metavar="DBTP", help="with --level: -20 to 0, -1 unless said")
         parser.add_argument("--join", choices=("pad", "run-on"), default="pad")
         parser.add_argument("--text", type=Path, metavar="FILE", help="CD-Text as TOML, over the files' tags")
         parser.add_argument("--before-first", type=Path, metavar="FILE", help="sound that lies before track 1")
@@ -169,7 +171,7 @@ class _Job:
     wish: DiscWish
     runs_on: bool
     speed: int
-    trimmed_seconds: dict[str, float]
+    trimmed_seconds: dict[Stretched, float]
 
     @classmethod
     def of(cls, options: dict[str, Any], name: str, line: ProgressLine) -> "_Job":
@@ -188,9 +190,9 @@ class _Job:
         programmes = gather_programmes(options["sources"])
         if options["gaps"]:
             programmes = _with_gaps(programmes, options["gaps"])
-        trimmed: dict[str, float] = {}
+        trimmed: dict[Stretched, float] = {}
+        rule = _level_rule(options)
         if options["level"] != "none" or options["dry_run"]:
-            rule = LevelRule(mode=options["level"], ceiling_dbtp=options["ceiling"])
             programmes, trimmed = measure_programmes(programmes, rule, jobs=default_jobs(), report=line)
         return cls(
             programmes=programmes, wish=wish, runs_on=options["join"] == "run-on",
@@ -205,6 +207,24 @@ class _Job:
         wish = self.wish if number == 1 else replace(self.wish, hidden=None, first_pause_sectors=FIRST_PAUSE_SECTORS)
         joined = [replace(track.programme, runs_on=track.runs_on) for track in whole.layout.tracks]
         return plan_disc(taken(joined, positions), wish, text=_part_of(whole.text, positions, number))
+
+
+def _level_rule(options: dict[str, Any]) -> LevelRule:
+    """Raises DiscError for what no level can be, and for an option that would have no effect."""
+    limits = {"loudness": ("loudness_lufs", -40, -5, "LUFS"), "ceiling": ("ceiling_dbtp", -20, 0, "dBTP")}
+    values: dict[str, Any] = {}
+    for name, (field, low, high, unit) in limits.items():
+        value = options[name]
+        if value is None:
+            continue
+        if options["level"] == "none":
+            raise DiscError(
+                f"--{name} has no effect without --level track or --level album. Add that, or leave it out."
+            )
+        if not low <= value <= high:
+            raise DiscError(f"--{name} is {value:g}. It must be {low} to {high} {unit}.")
+        values[field] = value
+    return replace(LevelRule(mode=options["level"]), **values)
 
 
 def _sheet_says(sources: Sequence[Path]) -> SheetSays:
