@@ -3,12 +3,13 @@
 import multiprocessing
 import os
 import signal
+import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from multiprocessing.connection import Connection, wait
-from multiprocessing.context import ForkServerContext
+from multiprocessing.context import ForkContext, ForkServerContext
 from typing import Any, Generic, TypeVar
 
 from .errors import Cancelled
@@ -53,21 +54,28 @@ class Finished(Generic[Result]):
     result: Result
 
 
-def _context() -> ForkServerContext:
+def _context(tasks: int) -> ForkServerContext | ForkContext:
     """Workers are forked from a fresh server process, which has imported once what every worker needs:
-    none inherits threads or locks from here."""
+    none inherits threads or locks from here. For a single task, where there are no threads to inherit, that takes
+    longer than the task: its worker is forked from here."""
+    if tasks == 1 and threading.active_count() == 1:
+        return multiprocessing.get_context("fork")
     context = multiprocessing.get_context("forkserver")
     context.set_forkserver_preload(list(_PRELOADED))
     return context
 
 
-def _serve(pipe: Connection, shares: Any, work: Callable[[Any, Tell], Any]) -> None:
+def _serve(pipe: Connection, shares: Any, work: Callable[[Any, Tell], Any], parents_end: Connection | None) -> None:
     """A worker: take a task, send its result, until the parent wants no more or is gone.
 
     Ctrl-C reaches the whole process group; the parent alone decides what it means.
     """
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    signal.signal(signal.SIGTERM, signal.SIG_DFL)
     parent = os.getppid()
+    if parents_end is not None:
+        # One that was forked from its parent has both ends of the pipe, and would never see it end.
+        parents_end.close()
     while True:
         try:
             number, task = pipe.recv()
@@ -102,7 +110,7 @@ class Crew(Generic[Task, Result]):
         self._work, self._tasks, self._lost, self._before_again = work, tasks, lost, before_again
         self._holds = holds
         self._jobs = max(1, min(jobs, len(tasks)))
-        self._context = _context()
+        self._context = _context(len(tasks))
         # One slot a task and one for the wish to stop.
         self._shares = self._context.RawArray("d", len(tasks) + 1)
         self._waiting = list(range(len(tasks) - 1, -1, -1))
@@ -127,22 +135,23 @@ class Crew(Generic[Task, Result]):
 
     def _hire(self) -> None:
         here, there = self._context.Pipe()
-        worker = self._start(there)
+        worker = self._start(there, here)
         there.close()
         self._hands[here] = (worker, None)
         self._hand_out(here)
 
-    def _start(self, pipe: Connection) -> Any:
+    def _start(self, pipe: Connection, parents_end: Connection) -> Any:
         """A worker at the other end of a pipe. The process that forks them may have been killed just before or
         meanwhile: then the next try begins another one."""
         for _ in range(_TRIES - 1):
             with suppress(EOFError, OSError):
-                return self._started(pipe)
+                return self._started(pipe, parents_end)
             time.sleep(_SECONDS_BETWEEN_LOOKS)
-        return self._started(pipe)
+        return self._started(pipe, parents_end)
 
-    def _started(self, pipe: Connection) -> Any:
-        worker = self._context.Process(target=_serve, args=(pipe, self._shares, self._work), daemon=True)
+    def _started(self, pipe: Connection, parents_end: Connection) -> Any:
+        forked = parents_end if isinstance(self._context, ForkContext) else None
+        worker = self._context.Process(target=_serve, args=(pipe, self._shares, self._work, forked), daemon=True)
         worker.start()
         return worker
 

@@ -4,17 +4,18 @@ import argparse
 import os
 import sys
 
-from . import engine, screens
+from . import engine, screens, start
 
 
 def main() -> None:
-    known = (*engine.ENCODERS, *engine.MEASURES, *screens.MEASURES)
+    known = (*engine.ENCODERS, *engine.MEASURES, *screens.MEASURES, *start.MEASURES)
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("names", nargs="*", choices=[[], *known], metavar="NAME", help=", ".join(known))
     names = parser.parse_args().names or list(known)
     print(f"{os.cpu_count()} cores, Python {sys.version.split()[0]}")
     engine.run(names)
     screens.run(names)
+    start.run(names)
 
 
 if __name__ == "__main__":

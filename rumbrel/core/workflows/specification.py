@@ -8,7 +8,6 @@ from pathlib import Path
 
 import numpy as np
 from PIL import Image, UnidentifiedImageError
-from scipy import signal
 
 from rumbrel.core.crew import Tell
 from rumbrel.core.errors import DecodeError, TagError
@@ -50,12 +49,16 @@ class _BelowCorner:
     """The root mean square of what lies below a frequency, as a low-pass of eighth order lets it through."""
 
     def __init__(self, sample_rate: int, channels: int, frequency_hz: float) -> None:
+        # Importing this takes longer than many a command, so it waits until it is needed.
+        from scipy import signal
+
+        self._filter = signal.sosfilt
         self._sections = signal.butter(8, frequency_hz, "lowpass", fs=sample_rate, output="sos")
         self._state = np.zeros((self._sections.shape[0], 2, channels))
         self._sum, self._count = 0.0, 0
 
     def push(self, block: Block) -> None:
-        low, self._state = signal.sosfilt(self._sections, as_float(block), axis=0, zi=self._state)
+        low, self._state = self._filter(self._sections, as_float(block), axis=0, zi=self._state)
         self._sum += float(np.sum(np.square(low)))
         self._count += low.size
 

@@ -89,8 +89,7 @@ class BenchChoice(models.Model):
 class VolumeRow(models.Model):
     """A stick or card: a stand-in by its key, or a mounted folder of this machine by its path, with where it is mounted.
 
-    plugged is asked of stand-ins alone. filled says that a stand-in got what it comes with. looked_at is when its
-    files were read last.
+    plugged is asked of stand-ins alone. looked_at is when its files were read last.
     """
 
     key = models.CharField(max_length=20, blank=True)
@@ -100,11 +99,13 @@ class VolumeRow(models.Model):
     file_system = models.CharField(max_length=20)
     target_slug = models.CharField(max_length=80)
     plugged = models.BooleanField(default=True)
-    filled = models.BooleanField(default=False)
     looked_at = models.DateTimeField(null=True)
 
     class Meta:
         ordering = ("pk",)
+        constraints = (
+            models.UniqueConstraint(fields=("key",), condition=~models.Q(key=""), name="one_row_a_stand_in"),
+        )
 
     def __str__(self) -> str:
         return self.name

@@ -51,12 +51,16 @@ __all__ = [
 def stand_in_volumes() -> list[VolumeRow]:
     """Those that ship, each with its row: made at first sight."""
     there = {row.key: row for row in VolumeRow.objects.exclude(key="")}
-    for each in BENCH_VOLUMES:
-        if each.key not in there:
-            there[each.key], _ = VolumeRow.objects.get_or_create(
-                key=each.key,
-                defaults={"name": each.name, "file_system": each.file_system, "target_slug": each.target},
-            )
+    new = [each for each in BENCH_VOLUMES if each.key not in there]
+    if new:
+        VolumeRow.objects.bulk_create(
+            [
+                VolumeRow(key=each.key, name=each.name, file_system=each.file_system, target_slug=each.target)
+                for each in new
+            ],
+            ignore_conflicts=True,
+        )
+        there = {row.key: row for row in VolumeRow.objects.exclude(key="")}
     return [there[each.key] for each in BENCH_VOLUMES]
 
 
@@ -76,9 +80,8 @@ def _kind_of(row: VolumeRow) -> VolumeKind:
 def volume_of(row: VolumeRow) -> Volume:
     """The volume as it is now. Raises OutputError when it is out."""
     root = root_of(row)
-    if row.key and row.plugged and not row.filled:
+    if row.key and row.plugged:
         come_with(root, bench_volume(row.key))
-        VolumeRow.objects.filter(pk=row.pk).update(filled=True)
     if row.key and not row.plugged:
         raise OutputError(f"{row} is taken out. Plug it in, then continue.")
     return volume_at(root, _kind_of(row))
@@ -129,10 +132,10 @@ def plug_volume(*, row: VolumeRow, plugged: bool) -> None:
     """Put a stand-in in or take it out, even in the middle of work, as people do. Raises OutputError."""
     if not row.key:
         raise OutputError("A real stick is plugged in and out by hand; unmount it first.")
-    if plugged and not row.filled:
+    if plugged:
         come_with(root_of(row), bench_volume(row.key))
     plug(root_of(row), plugged=plugged)
-    VolumeRow.objects.filter(pk=row.pk).update(plugged=plugged, filled=True)
+    VolumeRow.objects.filter(pk=row.pk).update(plugged=plugged)
     row.plugged = plugged
 
 

@@ -25,8 +25,8 @@ _MOST_TAKEN = 30
 
 @require_safe
 def index(request: HttpRequest) -> HttpResponse:
-    offered = dict(services.sources_offered())
     what = request.GET.get("what", "")
+    offered = dict(services.sources_offered()) if what else {}
     context = {
         "busy": Job.objects.filter(kind__in=("take-in", "deliver"), state__in=Job.ACTIVE).exists(),
         "player": services.disc_in_player(),
