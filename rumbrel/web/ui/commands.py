@@ -4,6 +4,7 @@ import json
 import sys
 from typing import Any
 
+from django.core.checks import Tags
 from django.core.management.base import BaseCommand, CommandError, CommandParser
 
 from rumbrel.core.errors import RumbrelError
@@ -15,6 +16,8 @@ class ReportingCommand(BaseCommand):
     """Subclasses do their work in `work` and return whether all went well."""
 
     failure_status = 1
+    # Commands are called in loops: addresses and templates, which they do not use, are for the server to check.
+    requires_system_checks = [Tags.models]
 
     def add_arguments(self, parser: CommandParser) -> None:
         parser.add_argument("--json", action="store_true", help="one JSON object a line")
