@@ -11,12 +11,15 @@ from dataclasses import replace
 from pathlib import Path
 from unittest import TestCase
 
-from rumbrel.core.disc.data_disc import DataFile, write_data_disc
+from mutagen.flac import FLAC
+
+from rumbrel.core.disc.data_disc import DataFile, read_back_data, write_data_disc
 from rumbrel.core.disc.image import write_image
 from rumbrel.core.disc.layout import lay_out
 from rumbrel.core.disc.media import medium_for
 from rumbrel.core.disc.text import DiscText, TrackText
 from rumbrel.core.errors import DiscError
+from rumbrel.core.workflows.make_disc import data_files
 from tests.core.disc.test_layout import programme
 from tests.signals import write_sound
 
@@ -124,7 +127,7 @@ class DataDiscTests(OutsideCase):
         ).stdout
         self.assertEqual(data, self.files[0].path.read_bytes())
         play = subprocess.run(["isoinfo", "-J", "-i", str(iso), "-x", "/Tower days/Play all.m3u"], capture_output=True)
-        entries = play.stdout.decode().splitlines()[1:]
+        entries = play.stdout.decode("cp1252").splitlines()[1:]
         shown = {n for n in listing if n.startswith("/Tower days/") and n.endswith("flac")}
         self.assertEqual({"/Tower days/" + entry.replace("–", "_") for entry in entries}, shown)
         plain = run("isoinfo", "-f", "-i", str(iso)).splitlines()
@@ -133,6 +136,44 @@ class DataDiscTests(OutsideCase):
         )
         shown = run("iso-info", "-l", "-i", str(iso))
         self.assertIn("TOUR_STICK", run("iso-info", "-d", "-i", str(iso)) + shown)
+
+    def test_names_of_every_script_are_counted_by_their_characters(self) -> None:
+        """Up to 64 of them, whatever bytes they would take in UTF-8; the list's encoding fits its ending."""
+        names = ["Утренний перезвон с северной башни, полный колокольный набор " + "аб.mp3", "夜の番" * 20 + ".mp3"]
+        self.assertEqual([len(name) for name in names], [67, 64])
+        files = []
+        for number, name in enumerate(names):
+            path = self.folder / f"{number}.mp3"
+            path.write_bytes(bytes([number]) * 3000)
+            files.append(DataFile(path=path, folder="Колокола и органы: всё, что звучит в этой башне", name=name))
+        given: list[tuple[str, Path]] = []
+        iso = write_data_disc(
+            files,
+            self.folder / "out",
+            "Any",
+            medium=medium_for("74"),
+            prove=lambda image, each: given.extend(each) or True,
+        )
+        self.assertTrue(iso and all(verdict.equal for verdict in read_back_data(iso, given)))
+        self.assertEqual(max(len(Path(name).name) for name, _ in given), 64)
+        self.assertEqual(Path(given[1][0]).name, names[1])
+        raw = iso.read_bytes()
+        for name, _ in given:
+            self.assertIn(Path(name).name.encode("utf-16-be"), raw, "as Joliet writes it")
+        listing = subprocess.run(["isoinfo", "-J", "-f", "-i", str(iso)], capture_output=True).stdout.splitlines()
+        self.assertEqual(sorted(line.endswith(b".mp3") for line in listing), [False] * (len(listing) - 2) + [True] * 2)
+        self.assertTrue(any(line.endswith(b"Play all.m3u8") for line in listing))
+
+    def test_albums_of_one_title_do_not_share_a_folder_and_order_goes_into_names(self) -> None:
+        for number, performer in enumerate(("M. Orrel", "A. Venning")):
+            path = write_sound(self.folder / "in" / f"{number}.flac", 9_000)
+            tagged = FLAC(path)
+            tagged["album"], tagged["artist"] = "Rolls", performer
+            tagged.save()
+        files = data_files([self.folder / "in"])
+        self.assertEqual([file.folder for file in files], ["M. Orrel - Rolls", "A. Venning - Rolls"])
+        numbered = data_files([self.folder / "in"], numbered=True)
+        self.assertEqual([(file.folder, file.name) for file in numbered], [("", "001 0.flac"), ("", "002 1.flac")])
 
     def test_what_does_not_fit_or_is_missing_is_refused(self) -> None:
         from unittest import mock

@@ -4,6 +4,7 @@ import io
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
+from typing import Any
 
 import pycdlib
 import pycdlib.pycdlibexception
@@ -11,12 +12,13 @@ import pycdlib.pycdlibexception
 from rumbrel.core.errors import DiscError, ImagePresent
 from rumbrel.core.files import move_into_place, output_errors, working_file
 from rumbrel.core.places import file_system_for, fitted_name
+from rumbrel.core.playlists.encoding import western_text
 from rumbrel.core.progress import Progress, Report, Unit, no_report
 
 from .image import check_untouched
 from .media import Medium
 
-__all__ = ["DataFile", "FileVerdict", "data_sectors", "read_back_data", "write_data_disc"]
+__all__ = ["DataFile", "album_folders", "FileVerdict", "data_sectors", "read_back_data", "write_data_disc"]
 
 _SECTOR_BYTES = 2048
 
@@ -54,6 +56,30 @@ def data_sectors(files: Sequence[tuple[str, int]]) -> int:
     return (
         _HEAD_SECTORS + 4 * len(folders) + 2 * names + 2 * lists + sum(-(-size // _SECTOR_BYTES) for _, size in files)
     )
+
+
+def album_folders(albums: Sequence[tuple[str, str]]) -> list[str]:
+    """A folder for each file of an album and its performer: called as the album, or with the performer before it where
+    several have one of that title."""
+    performers: dict[str, set[str]] = {}
+    for album, performer in albums:
+        performers.setdefault(album.casefold(), set()).add(performer)
+    return [
+        f"{performer} - {album}" if album and performer and len(performers[album.casefold()]) > 1 else album
+        for album, performer in albums
+    ]
+
+
+class _Iso(pycdlib.PyCdlib):
+    """The library counts a Joliet name's bytes in UTF-8, where the standard counts its characters of UCS-2: 64 of them,
+    whatever they are (Joliet, from memory)."""
+
+    def _joliet_name_and_parent_from_path(self, joliet_path: bytes) -> tuple[bytes, Any]:
+        folder, _, name = joliet_path.rpartition(b"/")
+        coded = name.decode("utf-8").encode("utf-16_be")
+        if not name or len(coded) // 2 > file_system_for("joliet").longest_name:
+            raise pycdlib.pycdlibexception.PyCdlibInvalidInput("Joliet names can be a maximum of 64 characters")
+        return coded, self._find_joliet_record(folder or b"/")
 
 
 class _Names:
@@ -106,7 +132,7 @@ def write_data_disc(
         raise DiscError(
             f"The files take {total:,} bytes, the {medium.label} holds {medium.data_bytes:,}. Leave some out."
         )
-    iso = pycdlib.PyCdlib()
+    iso = _Iso()
     result = folder / f"{name}.iso"
     check_untouched([result], [file.path for file in files])
     if result.exists() and not replaces:
@@ -205,9 +231,11 @@ def _add_files(iso: pycdlib.PyCdlib, files: Sequence[DataFile]) -> list[tuple[st
 
 
 def _add_list(iso: pycdlib.PyCdlib, names: _Names, folder: tuple[str, str], lines: list[str]) -> None:
-    """An M3U beside the files it names; its paths are those of the Joliet names."""
-    text = ("#EXTM3U\n" + "\n".join(lines) + "\n").encode("utf-8")
-    plain, joliet = names.plain(folder[0], "PLAY", ".M3U"), names.joliet(folder[1], "Play all", ".m3u")
+    """An M3U beside the files it names, M3U8 where its code page lacks a sign; its paths are those of the Joliet names."""
+    words = "#EXTM3U\n" + "\n".join(lines) + "\n"
+    western = western_text(words)
+    text, suffix = (words.encode("utf-8"), ".m3u8") if western is None else (western, ".m3u")
+    plain, joliet = names.plain(folder[0], "PLAY", ".M3U"), names.joliet(folder[1], "Play all", suffix)
     iso.add_fp(
         io.BytesIO(text), len(text), f"{f'/{folder[0]}' if folder[0] else ''}/{plain};1",
         joliet_path=f"{f'/{folder[1]}' if folder[1] else ''}/{joliet}",

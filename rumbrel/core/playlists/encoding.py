@@ -1,6 +1,6 @@
 """How the text of a list or sheet is encoded, where it does not say so itself."""
 
-__all__ = ["decoded_text"]
+__all__ = ["decoded_text", "western_text"]
 
 
 def decoded_text(raw: bytes) -> str:
@@ -16,3 +16,15 @@ def decoded_text(raw: bytes) -> str:
         return raw.decode("utf-8-sig")
     except UnicodeDecodeError:
         return raw.decode("cp1252", "replace")
+
+
+def western_text(text: str) -> bytes | None:
+    """In Windows' Western code page; None where that lacks a sign, or would be read as UTF-8 of another text.
+
+    Better a list that newer players read than one that nobody does.
+    """
+    try:
+        raw = text.encode("cp1252")
+    except UnicodeEncodeError:
+        return None
+    return raw if decoded_text(raw) == text else None

@@ -2,12 +2,13 @@
 
 import os
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 from rumbrel.core.errors import PlaylistError
 from rumbrel.core.files import write_whole
 
-from .encoding import decoded_text
+from .encoding import decoded_text, western_text
 from .locating import Agrees, settled
 from .m3u import read_m3u, write_m3u
 from .model import TrackList
@@ -38,7 +39,7 @@ def read_list(path: Path, *, agrees: Agrees | None = None) -> TrackList:
             raise PlaylistError(f"{path.name} is not a playlist.")
         is_pls = text.lstrip("\ufeff \r\n\t")[:10].lower() == "[playlist]"
         tracks = read_pls(text, folder) if is_pls or path.suffix.lower() == ".pls" else read_m3u(text, folder)
-    return TrackList(entries=settled(tracks.entries, folder, agrees), title=tracks.title)
+    return replace(tracks, entries=settled(tracks.entries, folder, agrees))
 
 
 _WRITERS: dict[str, Callable[[TrackList, list[str]], str]] = {
@@ -59,27 +60,15 @@ def write_list(tracks: TrackList, path: Path, *, relative: bool = True) -> None:
     if write is None:
         raise PlaylistError(f"A list is written as {', '.join(LIST_SUFFIXES)}, not as '{path.suffix}'.")
     folder = path.absolute().parent
-    places = [_place(entry.path, folder, relative) for entry in tracks.entries]
+    places = [entry.written if entry.is_elsewhere else _place(entry.path, folder, relative) for entry in tracks.entries]
     for place in places:
         if ("\n" in place or "\r" in place) and path.suffix.lower() != ".xspf":
             raise PlaylistError(f"A name with a line break cannot stand in such a list: {place!r}. Write XSPF.")
     text = write(tracks, places)
     raw = text.encode("utf-8", "surrogateescape")
     if path.suffix.lower() == ".m3u":
-        raw = _western(text) or raw
+        raw = western_text(text) or raw
     write_whole(path, raw)
-
-
-def _western(text: str) -> bytes | None:
-    """In Windows' Western code page; None where that lacks a sign, or would be read as UTF-8 of another text.
-
-    Better a list that newer players read than one that nobody does.
-    """
-    try:
-        raw = text.encode("cp1252")
-    except UnicodeEncodeError:
-        return None
-    return raw if decoded_text(raw) == text else None
 
 
 def _place(path: Path, folder: Path, relative: bool) -> str:

@@ -89,4 +89,6 @@ def settled(entries: Iterable[ListEntry], folder: Path, agrees: Agrees | None = 
     """Entries with the missing ones looked for around the list."""
     around = Surroundings(folder)
     asked = agrees or _tells_nothing
-    return tuple(around.find_again(entry, asked) if not is_file(entry.path) else entry for entry in entries)
+    return tuple(
+        entry if is_file(entry.path) or entry.is_elsewhere else around.find_again(entry, asked) for entry in entries
+    )

@@ -3,7 +3,7 @@
 from pathlib import Path
 
 from .locating import located
-from .model import ListEntry, TrackList
+from .model import ListEntry, TrackList, is_file, lines_of, one_line
 
 __all__ = ["read_m3u", "write_m3u"]
 
@@ -11,8 +11,8 @@ __all__ = ["read_m3u", "write_m3u"]
 def read_m3u(text: str, folder: Path) -> TrackList:
     entries: list[ListEntry] = []
     title, seconds, album, list_title = "", None, "", ""
-    for line in text.splitlines():
-        line = line.strip()
+    for whole in lines_of(text):
+        line = whole.strip(" \t")
         if line.startswith("#EXTINF:"):
             length, _, title = line[8:].partition(",")
             seconds = _seconds(length.split(" ")[0])
@@ -22,9 +22,11 @@ def read_m3u(text: str, folder: Path) -> TrackList:
             list_title = line[10:].strip()
         elif line and not line.startswith("#"):
             performer, name = _parted(title.strip())
+            # Blanks at a name's ends are its own where there is such a file.
+            written = whole if whole != line and is_file(located(whole, folder)) else line
             entries.append(
                 ListEntry(
-                    path=located(line, folder), written=line, title=name, performer=performer, album=album,
+                    path=located(written, folder), written=written, title=name, performer=performer, album=album,
                     seconds=seconds,
                 )
             )  # fmt: skip
@@ -47,22 +49,18 @@ def _parted(title: str) -> tuple[str, str]:
     return (performer, name) if dash else ("", title)
 
 
-def _flat(text: str) -> str:
-    return " ".join(text.split())
-
-
 def write_m3u(tracks: TrackList, paths: list[str]) -> str:
     """The text of an extended list; paths say where each entry is, as the list shall state it."""
     lines = ["#EXTM3U"]
     if tracks.title:
-        lines.append(f"#PLAYLIST:{_flat(tracks.title)}")
+        lines.append(f"#PLAYLIST:{one_line(tracks.title)}")
     for entry, path in zip(tracks.entries, paths, strict=True):
         if entry.title or entry.seconds is not None:
             joined = f"{entry.performer} - {entry.title}" if entry.performer else entry.title
             length = -1 if entry.seconds is None else round(entry.seconds)
-            lines.append(f"#EXTINF:{length},{_flat(joined)}")
+            lines.append(f"#EXTINF:{length},{one_line(joined)}")
         if entry.album:
-            lines.append(f"#EXTALB:{_flat(entry.album)}")
-        # A name that begins with the sign of a remark would be taken for one.
-        lines.append(f"./{path}" if path.startswith("#") else path)
+            lines.append(f"#EXTALB:{one_line(entry.album)}")
+        # A name that begins with the sign of a remark would be taken for one, and a blank there for none.
+        lines.append(f"./{path}" if path.startswith(("#", " ", "\t")) else path)
     return "\n".join(lines) + "\n"

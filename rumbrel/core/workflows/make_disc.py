@@ -14,7 +14,7 @@ from rumbrel.core.bench.recorder import RecorderReport, StandInRecorder
 from rumbrel.core.conversion.levelling import Measured, gain_for, measure_all
 from rumbrel.core.disc.checklist import Finding, checklist
 from rumbrel.core.disc.cue_sheet import CueFile, CueSheet, CueTrack, read_cue_file
-from rumbrel.core.disc.data_disc import DataFile
+from rumbrel.core.disc.data_disc import DataFile, album_folders
 from rumbrel.core.disc.design import LONGEST_GAP_SECONDS, checked_gap
 from rumbrel.core.disc.fitting import Offer, fill_from_pool, offers
 from rumbrel.core.disc.image import check_untouched, image_paths
@@ -500,9 +500,11 @@ def fill(plan: DiscPlan, pool: Sequence[Programme], wish: DiscWish) -> tuple[lis
     return [left[number] for number in best.positions], best.free_sectors
 
 
-def data_files(sources: Sequence[Path]) -> list[DataFile]:
-    """Files of lists and folders for a data disc, a folder on it for each album or list."""
+def data_files(sources: Sequence[Path], *, numbered: bool = False) -> list[DataFile]:
+    """Files of lists and folders for a data disc, a folder on it for each album or list. numbered puts them all into one
+    with their numbers before their names: players of files walk them by name."""
     files: list[DataFile] = []
+    albums: list[tuple[Path, str, str]] = []
     for source in sources:
         if source.suffix.lower() in LIST_SUFFIXES:
             files += [
@@ -511,8 +513,15 @@ def data_files(sources: Sequence[Path]) -> list[DataFile]:
             continue
         for each in gather_sources([source]):
             if each.path.suffix.lower() in SOUND_SUFFIXES:
-                album = inspect_file(each.path).tags.first("album") or each.path.parent.name
-                files.append(DataFile(path=each.path, folder=album, name=each.path.name))
+                tags = inspect_file(each.path).tags
+                performer = tags.first("album_artist") or tags.first("artist")
+                albums.append((each.path, tags.first("album") or each.path.parent.name, performer))
+                files.append(DataFile(path=each.path, folder="", name=each.path.name))
     if not files:
         raise DiscError("There are no sound files to put on the disc.")
-    return files
+    folders = dict(
+        zip((path for path, _, _ in albums), album_folders([(album, who) for _, album, who in albums]), strict=True)
+    )
+    if numbered:
+        return [replace(file, folder="", name=f"{number:03d} {file.name}") for number, file in enumerate(files, 1)]
+    return [replace(file, folder=file.folder or folders.get(file.path, "")) for file in files]

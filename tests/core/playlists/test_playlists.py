@@ -103,6 +103,43 @@ class ListTests(TestCase):
         self.assertTrue(all(entry.missing or not entry.found_again for entry in entries))
 
     @slow
+    def test_addresses_and_odd_names_survive_every_format(self) -> None:
+        """Streams and other machines are written as they stand; signs that are no line's end, and blanks at a name's
+        beginning, are the name's own."""
+        odd = [" blank first.mp3", "two\u2028lines\u0085more\x0b.mp3"]
+        for name in odd:
+            (self.folder / name).touch()
+        addresses = [
+            "http://tower.example/live?a=1&b=2",
+            "\\\\attic\\tapes\\a.mp3",
+            "//attic/tapes/a.mp3",
+            "mms://tower.example/x",
+        ]
+        entries = [ListEntry(path=self.folder / name, title=f"T {n}") for n, name in enumerate(odd)]
+        entries += [ListEntry(path=self.folder / "x", written=each, title="live\u2028air") for each in addresses]
+        for suffix in (".m3u8", ".pls", ".xspf"):
+            names = odd[:1] if suffix == ".xspf" else odd
+            kept = [e for e in entries if e.path.name in (*names, "x")]
+            write_list(TrackList(entries=tuple(kept)), self.folder / f"list{suffix}")
+            found = read_list(self.folder / f"list{suffix}").entries
+            self.assertEqual([e.path.name for e in found if not e.missing], names, suffix)
+            self.assertEqual([e.written for e in found if e.is_elsewhere], addresses, suffix)
+            self.assertEqual(found[-1].title, "live\u2028air", suffix)
+
+    def test_what_an_open_list_says_more_is_kept(self) -> None:
+        text = (
+            '<?xml version="1.0"?><playlist version="1" xmlns="http://xspf.org/ns/0/"><title>T</title><creator>A. Venning</creator>'
+            "<license>by hand</license><trackList><track><location>a.mp3</location><annotation>loud &amp; clear</annotation>"
+            "<trackNum>7</trackNum><identifier>x:1</identifier></track></trackList></playlist>"
+        )
+        (self.folder / "a.xspf").write_text(text)
+        write_list(read_list(self.folder / "a.xspf"), self.folder / "b.xspf")
+        again = read_list(self.folder / "b.xspf")
+        self.assertEqual(again.more, (("creator", "A. Venning"), ("license", "by hand")))
+        self.assertEqual(
+            dict(again.entries[0].more), {"annotation": "loud & clear", "trackNum": "7", "identifier": "x:1"}
+        )
+
     def test_hostile_lists(self) -> None:
         bomb = '<?xml version="1.0"?><!DOCTYPE p [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;">]><playlist>&b;</playlist>'
         for name, text in (("a.xspf", bomb), ("b.xspf", "<?xml version='1.0'?><other/>"), ("c.xspf", "<?xml"),

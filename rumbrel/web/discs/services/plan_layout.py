@@ -10,6 +10,7 @@ import numpy as np
 
 from rumbrel.core.conversion.levelling import Measured
 from rumbrel.core.disc.checklist import Finding
+from rumbrel.core.disc.data_disc import album_folders
 from rumbrel.core.disc.design import DiscDesign, DiscKind
 from rumbrel.core.disc.layout import DiscTrack
 from rumbrel.core.errors import DiscError
@@ -18,6 +19,7 @@ from rumbrel.core.inspection import Facts
 from rumbrel.core.records import from_record
 from rumbrel.core.sound.analysis import Ends, State
 from rumbrel.core.sound.level import Level
+from rumbrel.core.tags import EMPTY_TAGS
 from rumbrel.core.targets import find_target
 from rumbrel.core.workflows.design_data import DataPlan, FileToCome, data_offers, plan_data
 from rumbrel.core.workflows.design_disc import DesignOffer, DesignPlan, Sound, design_offers, plan_design
@@ -163,26 +165,31 @@ def files_of(design: DiscDesign) -> dict[int, FileToCome]:
     """The files that a design's tracks are, or will be when they are made for its target."""
     tracks = known_tracks(list({track.source_id for track in design.tracks}))
     if design.kind is DiscKind.DATA:
-        return {track.pk: _as_it_is(track) for track in tracks}
+        folders = _folders(tracks)
+        return {track.pk: _as_it_is(track, folders[track.pk]) for track in tracks}
     return _made_for(design, tracks)
 
 
-def _as_it_is(track: KnownTrack) -> FileToCome:
+def _as_it_is(track: KnownTrack, folder: str) -> FileToCome:
     facts = track.facts
     reason = NOT_THERE if track.missing or facts is None else ""
     if facts is not None and facts.stretch is not None and not reason:
         reason = "It is a part of a longer file. Put that on the disc, or make files for a player."
     return FileToCome(
-        title=track.title, performer=facts.tags.first("artist") if facts else "", folder=_album(track),
+        title=track.title, performer=facts.tags.first("artist") if facts else "", folder=folder,
         name=Path(facts.path if facts else track.relative).name, size_bytes=facts.size_bytes if facts else 0,
         exact=True, action="as it is", reason=reason,
     )  # fmt: skip
 
 
-def _album(track: KnownTrack) -> str:
-    """The folder that its player walks: of the album, or named as its own."""
-    album = track.facts.tags.first("album") if track.facts else ""
-    return album or Path(track.relative).parent.name
+def _folders(tracks: Sequence[KnownTrack]) -> dict[int, str]:
+    """The folder of each that its player walks: of the album, or named as its own."""
+    albums = []
+    for track in tracks:
+        tags = track.facts.tags if track.facts else EMPTY_TAGS
+        album = tags.first("album") or Path(track.relative).parent.name
+        albums.append((album, tags.first("album_artist") or tags.first("artist")))
+    return dict(zip((track.pk for track in tracks), album_folders(albums), strict=True))
 
 
 _ACTIONS = {
@@ -200,7 +207,7 @@ def files_wish(design: DiscDesign) -> BatchWish:
 
 
 def _made_for(design: DiscDesign, tracks: Sequence[KnownTrack]) -> dict[int, FileToCome]:
-    known = {track.pk: track for track in tracks}
+    known, folders = {track.pk: track for track in tracks}, _folders(tracks)
     found = {}
     for step in plan_for(tracks, files_wish(design)).steps:
         track = known[step.source_id]
@@ -209,7 +216,7 @@ def _made_for(design: DiscDesign, tracks: Sequence[KnownTrack]) -> dict[int, Fil
         size = output.stat().st_size if there else step.after.size_bytes if step.after else step.source.size_bytes
         found[track.pk] = FileToCome(
             title=track.title, performer=track.facts.tags.first("artist") if track.facts else "",
-            folder=_album(track), name=output.name, size_bytes=size, exact=there or step.action is Action.COPY,
+            folder=folders[track.pk], name=output.name, size_bytes=size, exact=there or step.action is Action.COPY,
             action=_ACTIONS.get(step.action, ""), reason=step.reason if step.action is Action.REFUSE else "",
         )  # fmt: skip
     return found

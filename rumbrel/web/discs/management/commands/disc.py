@@ -10,7 +10,7 @@ from django.core.management.base import CommandError, CommandParser
 
 from rumbrel.core.crew import default_jobs
 from rumbrel.core.disc.checklist import Finding
-from rumbrel.core.disc.data_disc import write_data_disc
+from rumbrel.core.disc.data_disc import read_back_data, write_data_disc
 from rumbrel.core.disc.fitting import Split, split
 from rumbrel.core.disc.image import IMAGE_FORMATS
 from rumbrel.core.disc.layout import DiscLayout, Programme, taken
@@ -72,6 +72,7 @@ class Command(ReportingCommand):
             "--when-present", choices=[str(each) for each in WhenPresent], default="skip",
             help="what to do where an image of that name is: keep it and end, replace it, or take a number",
         )  # fmt: skip
+        parser.add_argument("--numbered", action="store_true", help="with --format iso: names begin with their numbers")
         parser.add_argument("--dry-run", action="store_true", help="measure and check, write nothing")
         parser.add_argument("--speed", type=int, metavar="X", help="of the stand-in recorder")
         parser.add_argument("sources", nargs="+", type=Path, metavar="LIST|FILE")
@@ -144,7 +145,7 @@ class Command(ReportingCommand):
         self.report(record, division.text, options)
 
     def _data_disc(self, options: dict[str, Any], name: str) -> bool:
-        files = data_files(options["sources"])
+        files = data_files(options["sources"], numbered=options["numbered"])
         text = counted(len(files), "file")
         if options["dry_run"]:
             total = sum(file.path.stat().st_size for file in files)
@@ -154,6 +155,7 @@ class Command(ReportingCommand):
         path = write_data_disc(
             files, options["out"], name, medium=medium_for(options["medium"]), report=line,
             replaces=options["when_present"] == WhenPresent.REPLACE,
+            prove=lambda image, names: all(verdict.equal for verdict in read_back_data(image, names, report=line)),
         )  # fmt: skip
         line.clear()
         if path is None:

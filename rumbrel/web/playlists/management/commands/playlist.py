@@ -27,8 +27,8 @@ class Command(ReportingCommand):
         if result.exists() and result.samefile(source):
             raise PlaylistError("OUT is the list that is read. Name another, so that nothing is lost.")
         tracks = _of_sheet(source) if source.suffix.lower() == ".cue" else read_list(source)
-        missing = [entry for entry in tracks.entries if entry.missing]
-        kept = tuple(e for e in tracks.entries if not (options["drop_missing"] and e.missing))
+        missing = [entry for entry in tracks.entries if entry.missing and not entry.is_elsewhere]
+        kept = tuple(e for e in tracks.entries if not (options["drop_missing"] and e in missing))
         write_list(replace(tracks, entries=kept), result, relative=not options["absolute"])
         for entry in kept:
             self.report(_record(entry), _sentence(entry), options)
@@ -64,12 +64,14 @@ def _record(entry: ListEntry) -> dict[str, Any]:
         "title": entry.title,
         "performer": entry.performer,
         "seconds": entry.seconds,
-        "missing": entry.missing,
+        "missing": entry.missing and not entry.is_elsewhere,
         "found_again": entry.found_again,
     }
 
 
 def _sentence(entry: ListEntry) -> str:
+    if entry.is_elsewhere:
+        return f"kept as it is: {entry.written}"
     if entry.missing:
         return f"missing: {entry.written or entry.path}"
     return f"found nearby: {entry.written} is at {entry.path}" if entry.found_again else str(entry.path)
