@@ -1,14 +1,16 @@
 """A disc as an image holds it: contents table, CD-Text and sectors, for the stand-in player and drive."""
 
+import re
 from dataclasses import dataclass
 from pathlib import Path
 
 from rumbrel.core.disc.cue_sheet import CueSheet, read_cue_file
 from rumbrel.core.disc.reading import Contents, ContentsTrack
 from rumbrel.core.disc.red_book import BYTES_PER_SECTOR
+from rumbrel.core.disc.text import DiscText, TrackText
 from rumbrel.core.errors import DiscError
 
-__all__ = ["ImageDisc", "open_image"]
+__all__ = ["ImageDisc", "digests_beside", "open_image"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -50,10 +52,33 @@ def open_image(cue_path: Path) -> ImageDisc:
     tracks = tuple(
         ContentsTrack(
             number=track.number, start_sector=track.start_sector, pre_emphasis=track.pre_emphasis,
-            copy_permitted=track.copy_permitted,
+            copy_permitted=track.copy_permitted, isrc=track.isrc, index_sectors=track.index_sectors,
+            gap_sectors=0 if track.gap_sector is None else track.start_sector - track.gap_sector,
         )
         for track in sheet.tracks
     )  # fmt: skip
-    return ImageDisc(
-        image_path=image, sheet=sheet, contents=Contents(tracks=tracks, lead_out_sector=lead_out, text=text)
+    contents = Contents(
+        tracks=tracks, lead_out_sector=lead_out, text=text, product_code=sheet.product_code, said=_said(sheet)
     )
+    return ImageDisc(image_path=image, sheet=sheet, contents=contents)
+
+
+def _said(sheet: CueSheet) -> DiscText | None:
+    """The names that the sheet itself has; None where it has no titles."""
+    if not any(track.title for track in sheet.tracks):
+        return None
+    tracks = tuple(
+        TrackText(title=t.title, performer=t.performer, songwriter=t.songwriter, isrc=t.isrc) for t in sheet.tracks
+    )
+    disc = TrackText(title=sheet.title, performer=sheet.performer)
+    return DiscText(disc=disc, tracks=tracks, product_code=sheet.product_code)
+
+
+def digests_beside(cue_path: Path) -> dict[int, str]:
+    """The digest of each track, by its number, that lies beside an image since it was written; none where none does."""
+    try:
+        lines = cue_path.with_suffix(".digests").read_text(encoding="utf-8").splitlines()
+    except (OSError, UnicodeDecodeError):
+        return {}
+    found = (re.fullmatch(r"([0-9a-f]{64})  track (\d{2})", line.strip()) for line in lines)
+    return {int(match[2]): match[1] for match in found if match}

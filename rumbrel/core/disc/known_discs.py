@@ -72,6 +72,8 @@ def names_offered(contents: Contents, more: Sequence[KnownDisc] = ()) -> list[tu
             text = None
         if text and len(text.tracks) == len(contents.tracks) and any(track.title for track in text.tracks):
             found.append(("CD-Text", text))
+    if contents.said is not None and len(contents.said.tracks) == len(contents.tracks):
+        found.append(("its cue sheet", contents.said))
     digest = contents_digest(contents)
     for disc in (*more, *_shipped()):
         if disc.digest == digest and len(disc.text.tracks) == len(contents.tracks):

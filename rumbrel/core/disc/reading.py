@@ -3,39 +3,68 @@
 import hashlib
 from collections import Counter
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Protocol
 
 from rumbrel.core.errors import DiscError
 from rumbrel.core.verdict import Verdict
 
 from .red_book import BYTES_PER_SECTOR, CHANNELS, format_msf
+from .text import DiscText, TrackText
 
-__all__ = ["Contents", "ContentsTrack", "DiscDrive", "SectorUnread", "TrackReading", "contents_digest", "read_track"]
+__all__ = [
+    "Contents",
+    "ContentsTrack",
+    "DiscDrive",
+    "SectorUnread",
+    "TrackReading",
+    "contents_digest",
+    "read_track",
+    "with_hidden",
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ContentsTrack:
-    """An entry of a disc's contents table: where index 1 of a track lies."""
+    """An entry of a disc's contents table: where index 1 of a track lies; and what its subcode says beside that, its
+    ISRC, the gap before it and where index 2 and the others lie."""
 
     number: int
     start_sector: int
     pre_emphasis: bool = False
     copy_permitted: bool = False
+    isrc: str = ""
+    gap_sectors: int = 0
+    index_sectors: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Contents:
-    """What a disc's lead-in states. text is the raw packs of its CD-Text, b"" where it has none."""
+    """What a disc's lead-in states. text is the raw packs of its CD-Text, b"" where it has none. said is what the sheet
+    of an image says, which no real disc has."""
 
     tracks: tuple[ContentsTrack, ...]
     lead_out_sector: int
     text: bytes = b""
+    product_code: str = ""
+    said: DiscText | None = None
 
     def end_of(self, position: int) -> int:
         """Where a track ends as the table shows it: the next one's start, gap and all."""
         later = self.tracks[position + 1 :]
         return later[0].start_sector if later else self.lead_out_sector
+
+
+def with_hidden(contents: Contents) -> Contents:
+    """The same with what lies before track 1 as a track 0 of its own. Raises DiscError where nothing lies there."""
+    first = contents.tracks[0]
+    if not first.start_sector:
+        raise DiscError("No sound lies before track 1 of this disc.")
+    hidden = ContentsTrack(
+        number=0, start_sector=0, pre_emphasis=first.pre_emphasis, copy_permitted=first.copy_permitted
+    )
+    said = contents.said and replace(contents.said, tracks=(TrackText(), *contents.said.tracks))
+    return replace(contents, tracks=(hidden, *contents.tracks), said=said)
 
 
 def contents_digest(contents: Contents) -> str:
@@ -69,7 +98,9 @@ class TrackReading:
     agree only after more reads, failed that some could not be read, and are silence. unreached_samples lie
     beyond the disc's edges for a drive with an offset, and are silence too, which makes a track doubtful.
 
-    reread and failed are addresses of sectors; slowest_speed is the slowest the drive had to go.
+    reread and failed are addresses of sectors; slowest_speed is the slowest the drive had to go. as_written says whether
+    it is what a digest beside an image says it was when it was written, None where there is none; where it is not, the
+    image is another one, and the track doubtful.
     """
 
     number: int
@@ -81,6 +112,7 @@ class TrackReading:
     failed: tuple[int, ...]
     slowest_speed: int
     unreached_samples: int = 0
+    as_written: bool | None = None
 
     def as_record(self) -> dict[str, Any]:
         return {
@@ -93,6 +125,7 @@ class TrackReading:
             "failed": [format_msf(sector) for sector in self.failed],
             "slowest_speed": self.slowest_speed,
             "unreached_samples": self.unreached_samples,
+            "as_written": self.as_written,
         }
 
 
@@ -154,30 +187,46 @@ class _Reader:
 
 
 def read_track(
-    drive: DiscDrive, contents: Contents, position: int, *, progress: Callable[[int], None] = lambda sectors: None
+    drive: DiscDrive,
+    contents: Contents,
+    position: int,
+    *,
+    progress: Callable[[int], None] = lambda sectors: None,
+    written: str = "",
 ) -> tuple[Iterator[bytes], Callable[[], TrackReading]]:
-    """(the track's samples in blocks of bytes, and what to call afterwards for the account of it).
+    """(the track's samples in blocks of bytes, and what to call afterwards for the account of it). written is the digest
+    of the track without the gap behind it, as it stands beside an image.
 
     A drive that delivers late is read further by that much, so that the track begins on its first sample.
     """
     track = contents.tracks[position]
     start, end = track.start_sector, contents.end_of(position)
     reader, digest = _Reader(drive), hashlib.blake2b(digest_size=32)
+    later = contents.tracks[position + 1 :]
+    alone, left = (
+        hashlib.blake2b(digest_size=32),
+        (end - start - (later[0].gap_sectors if later else 0)) * BYTES_PER_SECTOR,
+    )
 
     def blocks() -> Iterator[bytes]:
+        nonlocal left
         for block in _offset_blocks(reader, drive, start, end, contents.lead_out_sector):
             digest.update(block)
+            alone.update(block[: max(0, left)])
+            left -= len(block)
             progress(len(block) // BYTES_PER_SECTOR)
             yield block
 
     def account() -> TrackReading:
         unreached = _unreached_samples(drive, start, end, contents.lead_out_sector)
-        doubtful = reader.reread or unreached
+        # Where not all of it was read, that says why it differs.
+        same = alone.hexdigest() == written if written and not (reader.failed or unreached) else None
+        doubtful = reader.reread or unreached or same is False
         verdict = Verdict.FAILED if reader.failed else Verdict.DOUBTFUL if doubtful else Verdict.PASSED
         return TrackReading(
             number=track.number, start_sector=start, sectors=end - start, verdict=verdict, digest=digest.hexdigest(),
             reread=tuple(reader.reread), failed=tuple(reader.failed), slowest_speed=reader.slowest,
-            unreached_samples=unreached,
+            unreached_samples=unreached, as_written=same,
         )  # fmt: skip
 
     return blocks(), account

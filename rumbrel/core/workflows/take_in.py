@@ -2,23 +2,25 @@
 
 import json
 import wave
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 from rumbrel.core.conversion import Outcome, run_steps
 from rumbrel.core.disc.cue_sheet import quoted
 from rumbrel.core.disc.known_discs import KnownDisc, names_for
-from rumbrel.core.disc.reading import Contents, DiscDrive, TrackReading, contents_digest, read_track
-from rumbrel.core.disc.red_book import CHANNELS, SAMPLE_RATE
+from rumbrel.core.disc.reading import Contents, DiscDrive, TrackReading, contents_digest, read_track, with_hidden
+from rumbrel.core.disc.red_book import CHANNELS, SAMPLE_RATE, format_msf
 from rumbrel.core.disc.text import DiscText, TrackText
 from rumbrel.core.errors import OutputError
-from rumbrel.core.files import write_whole
+from rumbrel.core.files import move_into_place, output_errors, working_file, write_whole
 from rumbrel.core.forecast import ForecastOptions, Source, Step, forecast_batch
 from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.places import file_system_for, fitted_name
 from rumbrel.core.progress import Progress, Report, Unit, no_report
+from rumbrel.core.sound.decoding import open_sound
+from rumbrel.core.sound.stages import Treatment, build_chain
 from rumbrel.core.tags import TagSet
 from rumbrel.core.targets import Target
 from rumbrel.core.verdict import Verdict
@@ -29,6 +31,7 @@ __all__ = [
     "plain_names",
     "plan_take_in",
     "read_track_file",
+    "take_emphasis_out",
     "take_in",
     "taken_step",
     "write_log",
@@ -38,15 +41,18 @@ __all__ = [
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TakeInPlan:
-    """What is on the disc and what its tracks are called; isrcs are the sheet's, by track."""
+    """What is on the disc and what its tracks are called. digest tells the disc; deemphasis says that pre-emphasis is
+    taken out of the sound, written are the digests that lie beside an image, by track."""
 
     contents: Contents
     names: DiscText
-    isrcs: tuple[str, ...]
+    digest: str
     target: Target
     destination: Path
     options: ForecastOptions
     folder_name: str
+    deemphasis: bool = False
+    written: Mapping[int, str] = field(default_factory=dict)
 
     @property
     def title(self) -> str:
@@ -79,25 +85,33 @@ class TakenTrack:
 def plan_take_in(
     contents: Contents,
     *,
-    isrcs: Sequence[str] = (),
     known: Sequence[KnownDisc] = (),
     names: DiscText | None = None,
     target: Target,
     destination: Path,
     options: ForecastOptions,
+    hidden: bool = False,
+    deemphasis: bool = False,
+    written: Mapping[int, str] | None = None,
 ) -> TakeInPlan:
     """Names as they are given, from the disc's own text, a catalogue of known discs, or plain numbers. Another disc of
-    a title that is there already goes into a folder of its own."""
+    a title that is there already goes into a folder of its own. hidden takes what lies before track 1 in as a track of
+    its own; raises DiscError where nothing does."""
     names = names or names_for(contents, known) or plain_names(contents)
-    title = names.disc.title or "Disc"
+    digest = contents_digest(contents)
+    if hidden:
+        contents = with_hidden(contents)
+        names = replace(names, tracks=(TrackText(title="Before track 1"), *names.tracks))
     return TakeInPlan(
         contents=contents,
         names=names,
-        isrcs=tuple(isrcs) or ("",) * len(contents.tracks),
+        digest=digest,
         target=target,
         destination=destination,
         options=options,
-        folder_name=_own_folder(destination, title, contents_digest(contents)),
+        folder_name=_own_folder(destination, names.disc.title or "Disc", digest),
+        deemphasis=deemphasis,
+        written=written or {},
     )
 
 
@@ -136,7 +150,10 @@ def take_in(
     for number in range(len(plan.contents.tracks)):
         path = work / _track_name(plan, number)
         whole = Progress(done=done, total=total, unit=Unit.SECTORS)
-        reading = read_track_file(plan.contents, drive, number, path, whole, report)
+        written = plan.written.get(plan.contents.tracks[number].number, "")
+        reading = read_track_file(plan.contents, drive, number, path, whole, report, written=written)
+        if plan.deemphasis and plan.contents.tracks[number].pre_emphasis:
+            take_emphasis_out(path)
         done += reading.sectors
         readings.append(reading)
         steps.append(taken_step(plan, path, number))
@@ -170,9 +187,17 @@ def _track_name(plan: TakeInPlan, number: int) -> str:
 
 
 def read_track_file(
-    contents: Contents, drive: DiscDrive, number: int, path: Path, progress: Progress, report: Report = no_report
+    contents: Contents,
+    drive: DiscDrive,
+    number: int,
+    path: Path,
+    progress: Progress,
+    report: Report = no_report,
+    *,
+    written: str = "",
 ) -> TrackReading:
-    """Read one track, by its position, with proof into a WAV. progress says where in the whole work it begins."""
+    """Read one track, by its position, with proof into a WAV. progress says where in the whole work it begins, written
+    is its digest beside the image, "" for none."""
     track = contents.tracks[number].number
     done = progress.done
 
@@ -181,7 +206,7 @@ def read_track_file(
         done += sectors
         report(replace(progress, done=done, step=f"reading track {track}"))
 
-    blocks, account = read_track(drive, contents, number, progress=told)
+    blocks, account = read_track(drive, contents, number, progress=told, written=written)
     try:
         with wave.open(str(path), "wb") as file:
             file.setparams((CHANNELS, 2, SAMPLE_RATE, 0, "NONE", ""))
@@ -192,13 +217,28 @@ def read_track_file(
     return account()
 
 
+def take_emphasis_out(path: Path) -> None:
+    """Write a track that was read anew without its pre-emphasis. Raises OutputError, DecodeError."""
+    with working_file(path) as working:
+        with open_sound(path, inspect_file(path).choice()) as sound:
+            chain = build_chain(sound.shape, sound.shape, Treatment(deemphasis=True))
+            with output_errors(path.parent), wave.open(str(working), "wb") as file:
+                file.setparams((CHANNELS, 2, SAMPLE_RATE, 0, "NONE", ""))
+                for block in sound.blocks():
+                    file.writeframesraw(chain.push(block).tobytes())
+                for block in chain.finish():
+                    file.writeframesraw(block.tobytes())
+        move_into_place(working, path, replaces=True)
+
+
 def taken_step(plan: TakeInPlan, path: Path, number: int) -> Step:
     """The conversion of a track that was read, with the names of the disc as its tags."""
-    text, disc = plan.names.tracks[number], plan.names.disc
+    text, disc, track = plan.names.tracks[number], plan.names.disc, plan.contents.tracks[number]
     fields = {
         "title": text.title, "artist": text.performer or disc.performer, "album": disc.title,
-        "track": f"{number + 1}/{len(plan.names.tracks)}", "composer": text.composer, "songwriter": text.songwriter,
-        "arranger": text.arranger, "isrc": text.isrc or plan.isrcs[number],
+        "track": f"{track.number}/{plan.contents.tracks[-1].number}", "composer": text.composer,
+        "songwriter": text.songwriter, "arranger": text.arranger, "isrc": text.isrc or track.isrc,
+        "barcode": plan.names.product_code or plan.contents.product_code,
     }  # fmt: skip
     tags = TagSet(fields={name: (value,) for name, value in fields.items() if value})
 
@@ -213,20 +253,69 @@ def taken_step(plan: TakeInPlan, path: Path, number: int) -> Step:
 def write_log(plan: TakeInPlan, readings: Sequence[TrackReading], drive_label: str) -> None:
     """How each track was read, beside its result."""
     log = {
-        "disc": contents_digest(plan.contents),
+        "disc": plan.digest,
         "title": plan.names.disc.title,
+        "product_code": plan.names.product_code or plan.contents.product_code or None,
         "drive": drive_label,
-        "tracks": [reading.as_record() for reading in readings],
+        "tracks": [{**reading.as_record(), **_said_of(plan, reading.number)} for reading in readings],
     }
     folder = plan.destination / plan.folder_name
     write_whole(folder / f"{plan.folder_name}.log.json", json.dumps(log, indent=1) + "\n")
 
 
+def _said_of(plan: TakeInPlan, number: int) -> dict[str, Any]:
+    """What the disc says of a track beside its sound."""
+    position = next(at for at, track in enumerate(plan.contents.tracks) if track.number == number)
+    track = plan.contents.tracks[position]
+    return {
+        "isrc": plan.names.tracks[position].isrc or track.isrc or None,
+        "pre_emphasis": track.pre_emphasis,
+        "emphasis_taken_out": track.pre_emphasis and plan.deemphasis,
+        "copy_permitted": track.copy_permitted,
+        "indexes_msf": [format_msf(sector - track.start_sector) for sector in track.index_sectors],
+    }
+
+
 def write_sheet(plan: TakeInPlan, files: Sequence[tuple[int, str]]) -> None:
-    """A cue sheet of the files that were made, each by its track's position and its name."""
-    lines = [f"TITLE {quoted(plan.names.disc.title)}"]
+    """A cue sheet of the files that were made, each by its track's position and its name: laid out again, it is the disc.
+
+    A file goes on through the gap behind its track, so the next one's INDEX 00 lies in it.
+    """
+    code = plan.names.product_code or plan.contents.product_code
+    lines = [f"CATALOG {code}"] if code else []
+    lines.append(f"TITLE {quoted(plan.names.disc.title)}")
+    if plan.names.disc.performer:
+        lines.append(f"PERFORMER {quoted(plan.names.disc.performer)}")
+    before: int | None = None
     for position, name in files:
-        number, title = plan.contents.tracks[position].number, plan.names.tracks[position].title
-        lines += [f"FILE {quoted(name)} WAVE", f"  TRACK {number:02d} AUDIO", f"    TITLE {quoted(title)}",
-                  "    INDEX 01 00:00:00"]  # fmt: skip
+        lines += _sheet_lines(plan, position, name, follows=before is not None and before == position - 1)
+        before = position
     write_whole(plan.destination / plan.folder_name / f"{plan.folder_name}.cue", "\n".join(lines) + "\n")
+
+
+def _sheet_lines(plan: TakeInPlan, position: int, name: str, *, follows: bool) -> list[str]:
+    track, text = plan.contents.tracks[position], plan.names.tracks[position]
+    if track.number == 0:
+        # Sound before track 1 is a part of that track, before its INDEX 01.
+        return [f"FILE {quoted(name)} WAVE", "  TRACK 01 AUDIO", "    INDEX 00 00:00:00"]
+    emphasis = track.pre_emphasis and not plan.deemphasis
+    flags = [word for word, is_set in (("DCP", track.copy_permitted), ("PRE", emphasis)) if is_set]
+    about = [
+        f"    {key} {quoted(value)}"
+        for key, value in (("TITLE", text.title), ("PERFORMER", text.performer), ("SONGWRITER", text.songwriter)) if value
+    ]  # fmt: skip
+    isrc = text.isrc or track.isrc
+    about += [f"    ISRC {isrc}"] if isrc else []
+    about += [f"    FLAGS {' '.join(flags)}"] if flags else []
+    file, head = [f"FILE {quoted(name)} WAVE"], [f"  TRACK {track.number:02d} AUDIO", *about]
+    earlier = plan.contents.tracks[position - 1] if position else None
+    if earlier is not None and earlier.number == 0 and follows:
+        opening = [*about, *file]
+    elif earlier is not None and follows and track.gap_sectors:
+        gap = track.start_sector - earlier.start_sector - track.gap_sectors
+        opening = [*head, f"    INDEX 00 {format_msf(gap, pad_minutes=True)}", *file]
+    else:
+        silence = track.start_sector if position == 0 else 0
+        opening = [*file, *head, *([f"    PREGAP {format_msf(silence, pad_minutes=True)}"] if silence else [])]
+    marks = [0, *(sector - track.start_sector for sector in track.index_sectors)]
+    return opening + [f"    INDEX {n:02d} {format_msf(at, pad_minutes=True)}" for n, at in enumerate(marks, 1)]

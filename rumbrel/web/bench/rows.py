@@ -154,7 +154,10 @@ def _why(record: dict[str, Any]) -> str:
         parts.append(
             f"{counted(record['unreached_samples'], 'sample')} at the disc's edge lie beyond this drive's reach"
         )
-    return "; ".join(parts) or "read twice, the same"
+    if record.get("as_written") is False:
+        parts.append("not what the digest beside the image says was written")
+    same = "read twice, the same" + (", and as it was written" if record.get("as_written") else "")
+    return "; ".join(parts) or same
 
 
 def same_disc(taken: TakeIn) -> TakeIn | None:

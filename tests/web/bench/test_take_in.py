@@ -146,11 +146,11 @@ class TakeInTests(BenchCase):
         self.press("start", taken)
         read: list[int] = []
 
-        def reading(contents, drive, position, path, *rest):  # type: ignore[no-untyped-def]
+        def reading(contents, drive, position, path, *rest, **more):  # type: ignore[no-untyped-def]
             read.append(position)
             if len(read) == 2:
                 stop_job(job=Job.objects.get(kind="take-in"))
-            return read_track_file(contents, drive, position, path, *rest)
+            return read_track_file(contents, drive, position, path, *rest, **more)
 
         with mock.patch("rumbrel.web.bench.services.take_in_disc.read_track_file", reading):
             with mock.patch("rumbrel.web.jobs.services.run_job.SECONDS_BETWEEN_NOTES", 0):

@@ -10,6 +10,7 @@ from django.conf import settings
 from django.db import transaction
 
 from rumbrel.core.bench.drive import BENCH_DRIVES, StandInDrive, drive_for, drive_with
+from rumbrel.core.bench.image_disc import digests_beside
 from rumbrel.core.conversion import Outcome, run_steps
 from rumbrel.core.crew import default_jobs
 from rumbrel.core.disc.known_discs import names_offered
@@ -18,7 +19,7 @@ from rumbrel.core.disc.text import DiscText, TrackText
 from rumbrel.core.errors import DiscError
 from rumbrel.core.forecast import ForecastOptions, WhenPresent
 from rumbrel.core.progress import Progress, Unit, within
-from rumbrel.core.records import from_record
+from rumbrel.core.records import as_record, from_record
 from rumbrel.core.targets import Target, find_target
 from rumbrel.core.verdict import Verdict
 from rumbrel.core.workflows.take_in import (
@@ -103,21 +104,18 @@ def take_disc_out(*, drive: str) -> None:
 
 
 def _contents_record(contents: Contents) -> dict[str, Any]:
-    tracks = [
-        {
-            "number": t.number,
-            "start_sector": t.start_sector,
-            "pre_emphasis": t.pre_emphasis,
-            "copy_permitted": t.copy_permitted,
-        }
-        for t in contents.tracks
-    ]
-    return {"tracks": tracks, "lead_out_sector": contents.lead_out_sector}
+    return {
+        "tracks": [as_record(track) for track in contents.tracks], "lead_out_sector": contents.lead_out_sector,
+        "product_code": contents.product_code,
+    }  # fmt: skip
 
 
 def contents_of(taken: TakeIn) -> Contents:
     tracks = tuple(from_record(ContentsTrack, each) for each in taken.contents["tracks"])
-    return Contents(tracks=tracks, lead_out_sector=taken.contents["lead_out_sector"])
+    return Contents(
+        tracks=tracks, lead_out_sector=taken.contents["lead_out_sector"],
+        product_code=taken.contents.get("product_code", ""),
+    )  # fmt: skip
 
 
 def _names(contents: Contents, digest: str) -> list[tuple[str, dict[str, Any]]]:
@@ -247,7 +245,10 @@ def _read(desk: Desk, taken: TakeIn, contents: Contents, whole: Progress) -> Non
         drive = drive or _drive(taken)
         path.parent.mkdir(parents=True, exist_ok=True)
         part = replace(whole, done=before)
-        reading = read_track_file(contents, drive, position, path, part, within(desk.report, whole, 0.0, 0.8))
+        written = digests_beside(shelf_disc(taken.disc_key).path).get(track.number, "")
+        reading = read_track_file(
+            contents, drive, position, path, part, within(desk.report, whole, 0.0, 0.8), written=written
+        )
         with transaction.atomic():
             fresh = TakeIn.objects.select_for_update().get(pk=taken.pk)
             fresh.readings = {**fresh.readings, str(track.number): _reading_record(reading)}
@@ -350,6 +351,7 @@ def _restored(record: Mapping[str, Any]) -> TrackReading:
         digest=record["digest"], reread=tuple(record["start_sector"] + at for at in record["reread_at"]),
         failed=tuple(record["start_sector"] + at for at in record["failed_at"]),
         slowest_speed=record["slowest_speed"], unreached_samples=record["unreached_samples"],
+        as_written=record.get("as_written"),
     )  # fmt: skip
 
 

@@ -7,7 +7,7 @@ from typing import Any
 from django.core.management.base import CommandParser
 
 from rumbrel.core.bench.drive import DRIVES, StandInDrive, drive_for
-from rumbrel.core.bench.image_disc import open_image
+from rumbrel.core.bench.image_disc import digests_beside
 from rumbrel.core.crew import default_jobs
 from rumbrel.core.disc.known_discs import read_known_discs
 from rumbrel.core.forecast import ForecastOptions, WhenPresent
@@ -29,20 +29,27 @@ class Command(ReportingCommand):
             "--condition", choices=[kind.key for kind in DRIVES], default="clean", help="of the stand-in drive and disc"
         )
         parser.add_argument("--seed", type=int, default=1, help="of the drive's faults")
+        parser.add_argument(
+            "--hidden", action="store_true", help="take in what lies before track 1 as a track of its own"
+        )
+        parser.add_argument(
+            "--deemphasis", action="store_true", help="take pre-emphasis out of the tracks that have it"
+        )
         parser.add_argument("--names", type=Path, metavar="FILE", help="a catalogue of discs of your own")
         parser.add_argument("--when-present", choices=[str(each) for each in WhenPresent], default="skip")
         parser.add_argument("image", type=Path, metavar="IMAGE.cue")
 
     def work(self, options: dict[str, Any]) -> bool:
         drive = StandInDrive(options["image"], drive_for(options["condition"]), seed=options["seed"])
-        sheet = open_image(options["image"]).sheet
         plan = plan_take_in(
             drive.contents(),
-            isrcs=[track.isrc for track in sheet.tracks],
             known=read_known_discs(options["names"]) if options["names"] else (),
             target=find_target(options["target"]),
             destination=options["out"],
             options=ForecastOptions(when_present=WhenPresent(options["when_present"])),
+            hidden=options["hidden"],
+            deemphasis=options["deemphasis"],
+            written=digests_beside(options["image"]),
         )
         all_ok, line = True, ProgressLine()
         with tempfile.TemporaryDirectory(prefix="rumbrel-takein-") as work:
@@ -60,6 +67,8 @@ def _sentence(track: TakenTrack) -> str:
     text = f"track {reading.number}: {reading.verdict}"
     if reading.reread:
         text += f", {counted(len(reading.reread), 'sector')} read again"
+    if reading.as_written is False:
+        text += ", not what the digest beside the image says was written"
     if reading.failed:
         places = ", ".join(reading.as_record()["failed"][:5])
         failed = counted(len(reading.failed), "sector")
