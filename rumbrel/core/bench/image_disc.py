@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from rumbrel.core.disc.cue_sheet import CueSheet, read_cue_file
+from rumbrel.core.disc.data_marks import refuse_data
 from rumbrel.core.disc.reading import Contents, ContentsTrack
 from rumbrel.core.disc.red_book import BYTES_PER_SECTOR
 from rumbrel.core.disc.text import DiscText, TrackText
@@ -49,6 +50,8 @@ def open_image(cue_path: Path) -> ImageDisc:
     lead_out = size // BYTES_PER_SECTOR
     if sheet.tracks[-1].start_sector >= lead_out:
         raise DiscError(f"{image.name} ends before its last track begins: it was cut short.")
+    for track in sheet.tracks:
+        refuse_data(image, track.start_sector)
     tracks = tuple(
         ContentsTrack(
             number=track.number, start_sector=track.start_sector, pre_emphasis=track.pre_emphasis,

@@ -272,6 +272,9 @@ def _passage_warnings(step: Step, passage: Passage) -> tuple[Warning, ...]:
             "limited. Lower the level by that much to keep them."
         )
         found.append(Warning(code=WarningCode.CLIPPING, text=text))
+    if passage.not_numbers:
+        text = f"{passage.not_numbers:,} sample values are no numbers or infinite; they are lost."
+        found.append(Warning(code=WarningCode.DAMAGED, text=text))
     if passage.damaged_packets:
         lost = "its sound is" if passage.damaged_packets == 1 else "their sound is"
         text = f"Silence stands for {_packets(passage.damaged_packets)}; {lost} lost."

@@ -28,6 +28,7 @@ class Passage:
     is_exact: bool
     sketch: Sketch | None
     clipped_values: int
+    not_numbers: int
     over_db: float
     damaged_packets: int
 
@@ -100,6 +101,7 @@ class Lane:
             is_exact=self._is_exact,
             sketch=self._sketch,
             clipped_values=self._chain.clipped_values + (self._chain.over_values if self._sketch else 0),
+            not_numbers=self._chain.not_numbers,
             over_db=self._chain.over_db,
             damaged_packets=damaged_packets,
         )

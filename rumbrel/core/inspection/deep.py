@@ -17,7 +17,7 @@ from rumbrel.core.sound.digest import SampleDigest
 from rumbrel.core.sound.fine_picture import FinePictureMaker
 from rumbrel.core.sound.level import Level, LevelMeter
 from rumbrel.core.sound.picture import Picture, PictureMaker
-from rumbrel.core.sound.shape import Block
+from rumbrel.core.sound.shape import Block, tamed
 
 from .facts import Facts, Fault, FaultCode
 
@@ -131,8 +131,12 @@ def _decoded(facts: Facts, progress: Callable[[float], None], picture_file: Path
         level, ends, state = LevelMeter(sound.shape), EndsFinder(), StateMeter(sound.shape)
         picture, digest, stored = PictureMaker(sound.shape, facts.samples), SampleDigest(32), _StoredDigest(facts)
         fine = FinePictureMaker(sound.shape, facts.samples) if picture_file else None
-        sinks: tuple[Any, ...] = (level, ends, state, picture, digest, stored, *([fine] if fine else []))
+        sinks: tuple[Any, ...] = (level, ends, state, picture, stored, *([fine] if fine else []))
+        not_numbers = 0
         for block in sound.blocks():
+            digest.push(block)
+            block, wrong = tamed(block)
+            not_numbers += wrong
             for sink in sinks:
                 sink.push(block)
             progress(min(1.0, digest.samples / max(1, facts.samples)))
@@ -150,7 +154,11 @@ def _decoded(facts: Facts, progress: Callable[[float], None], picture_file: Path
         damaged_packets=damaged,
         damaged_at=places,
     )
-    return replace(found, facts=_judged(found, stored.differs))
+    facts = _judged(found, stored.differs)
+    if not_numbers:
+        values = "1 value is no number" if not_numbers == 1 else f"{not_numbers:,} values are no numbers"
+        facts = _with(facts, FaultCode.DAMAGED, f"{values}, or infinite. Make the file again where it came from.")
+    return replace(found, facts=facts)
 
 
 def _clock(samples: int, rate: int) -> str:

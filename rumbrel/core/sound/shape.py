@@ -7,7 +7,16 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["BLOCK_SAMPLES", "CHANNEL_ORDERS", "Block", "SoundShape", "speakers_named", "speakers_of_mask"]
+__all__ = [
+    "BLOCK_SAMPLES",
+    "CHANNEL_ORDERS",
+    "Block",
+    "LOUDEST_VALUE",
+    "SoundShape",
+    "speakers_named",
+    "speakers_of_mask",
+    "tamed",
+]
 
 Block = NDArray[Any]
 """Shape (samples, channels). int16 up to 16 bit, int32 left-justified up to 32 bit, float32 or
@@ -80,3 +89,17 @@ def speakers_of_mask(mask: int, channels: int) -> tuple[str, ...]:
     """The speakers of a channel mask; empty when it is none for so many channels."""
     names = [name for bit, name in enumerate(_MASK_NAMES) if mask >> bit & 1]
     return speakers_named(names) if len(names) == channels and mask < 1 << len(_MASK_NAMES) else ()
+
+
+LOUDEST_VALUE = float(1 << 20)
+"""Beyond 120 dB above full scale nothing is measured: such values are faults, and sums of them would overflow."""
+
+
+def tamed(block: Block) -> tuple[Block, int]:
+    """(the block without what is no number, how many values were none). They become silence, infinite and absurd ones
+    the loudest value; integers are what they are."""
+    if block.dtype.kind != "f" or bool((np.abs(block) <= LOUDEST_VALUE).all()):
+        return block, 0
+    wrong = int(np.count_nonzero(~np.isfinite(block)))
+    kept = np.nan_to_num(block, nan=0.0, posinf=LOUDEST_VALUE, neginf=-LOUDEST_VALUE)
+    return np.clip(kept, -LOUDEST_VALUE, LOUDEST_VALUE), wrong

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from rumbrel.core.errors import EncodeError
 
 from .limiter import Limiter
-from .shape import CHANNEL_ORDERS, Block, SoundShape
+from .shape import CHANNEL_ORDERS, Block, SoundShape, tamed
 
 __all__ = ["Chain", "Cut", "Treatment", "build_chain", "mix_matrix", "mix_said"]
 
@@ -79,14 +79,19 @@ class _Duplicate:
 
 
 class _ToFloat:
-    """Integers to float64 with full scale at 1.0: exact up to 32 bit."""
+    """Integers to float64 with full scale at 1.0: exact up to 32 bit. What is no number becomes silence, and is counted."""
+
+    def __init__(self) -> None:
+        self.not_numbers = 0
 
     def push(self, block: Block, *, last: bool = False) -> Block:
         if block.dtype == np.int16:
             return block.astype(np.float64) / 32768.0
         if block.dtype == np.int32:
             return block.astype(np.float64) / 2147483648.0
-        return block.astype(np.float64)
+        kept, wrong = tamed(block)
+        self.not_numbers += wrong
+        return kept.astype(np.float64)
 
 
 class _Mix:
@@ -247,6 +252,11 @@ class Chain:
     @property
     def clipped_values(self) -> int:
         return sum(stage.clipped_values for stage in self._stages if isinstance(stage, _Quantise))
+
+    @property
+    def not_numbers(self) -> int:
+        """Values that were none."""
+        return sum(stage.not_numbers for stage in self._stages if isinstance(stage, _ToFloat))
 
     @property
     def over_values(self) -> int:

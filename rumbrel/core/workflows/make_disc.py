@@ -15,6 +15,7 @@ from rumbrel.core.conversion.levelling import Measured, gain_for, measure_all
 from rumbrel.core.disc.checklist import Finding, checklist
 from rumbrel.core.disc.cue_sheet import CueFile, CueSheet, CueTrack, read_cue_file
 from rumbrel.core.disc.data_disc import DataFile, album_folders
+from rumbrel.core.disc.data_marks import refuse_data
 from rumbrel.core.disc.design import LONGEST_GAP_SECONDS, checked_gap
 from rumbrel.core.disc.fitting import Offer, fill_from_pool, offers
 from rumbrel.core.disc.image import check_untouched, image_paths
@@ -240,8 +241,6 @@ def _stretches(path: Path, sheet: CueSheet, inspect: Inspect) -> list[Programme]
 
 
 IMAGE_KINDS = ("BINARY", "MOTOROLA")
-_SYNC = b"\0" + b"\xff" * 10 + b"\0"
-_ISO_MARK_AT, _ISO_MARK = 32_769, b"CD001"
 
 
 def image_programme(file: Path, kind: str = "BINARY") -> Programme:
@@ -262,24 +261,6 @@ def image_programme(file: Path, kind: str = "BINARY") -> Programme:
     )  # fmt: skip
 
 
-def _refuse_data(base: Programme, start_sector: int) -> None:
-    """Data read as music is noise at full level: raw sectors begin with a sync pattern, and the image of a data disc
-    has its mark in its seventeenth block (ECMA-130 and ECMA-119, from memory). Raises DiscError."""
-    try:
-        with open(base.path, "rb") as file:
-            file.seek(start_sector * BYTES_PER_SECTOR)
-            head = file.read(len(_SYNC))
-            file.seek(_ISO_MARK_AT)
-            mark = file.read(len(_ISO_MARK))
-    except OSError as error:
-        raise DiscError(f"{base.path} cannot be read: {error.strerror}.") from error
-    name = Path(base.path).name
-    if head == _SYNC:
-        raise DiscError(f"{name} holds raw sectors of data where the cue sheet says sound. Take that track out of it.")
-    if mark == _ISO_MARK and start_sector == 0:
-        raise DiscError(f"{name} is the image of a data disc, not of sound. Write it as it is.")
-
-
 def _samples(base: Programme, sectors: int) -> int:
     return round(sectors * SAMPLES_PER_SECTOR * base.sample_rate / SAMPLE_RATE)
 
@@ -290,7 +271,7 @@ def _stretch(base: Programme, track: CueTrack, sheet: CueSheet) -> Programme:
     if end <= start:
         raise DiscError(f"Track {track.number} of the cue sheet begins after its file has ended.")
     if base.choice.container == DISC_IMAGE:
-        _refuse_data(base, track.start_sector)
+        refuse_data(Path(base.path), track.start_sector)
     return replace(
         base,
         title=track.title or f"Track {track.number}",
