@@ -49,7 +49,7 @@ FIELDS = {
 FORMATS = {
     "car-mp3": ("TIT2", "TPE1", "TXXX:Bell count"),
     "car-older": ("TIT2", "TPE1", "TXXX:Bell count"),
-    "pocket-aac": ("\xa9nam", "\xa9ART", "----:org.rumbrel:Bell count"),
+    "pocket-aac": ("\xa9nam", "\xa9ART", "----:com.apple.iTunes:Bell count"),
     "archive-flac": ("title", "artist", "bell count"),
     "open-opus": ("title", "artist", "bell count"),
     "archive-wavpack": ("Title", "Artist", "Bell count"),
@@ -107,6 +107,40 @@ class MatrixTests(TestCase):
                 self.assertEqual(_texts(held.tags[title]), list(FIELDS["title"]), where)
                 self.assertIn("A. Venning", "/".join(_texts(held.tags[artist])), where)
                 self.assertEqual(_texts(held.tags[unknown]), ["8"], where)
+
+    def test_codes_and_gains_are_found_again_by_other_readers(self) -> None:
+        """By FFmpeg's reader and the tag library's own names; gains in Opus by the rule of RFC 7845 (1/256 dB towards
+        -23 LUFS, where the others count towards -18)."""
+        source = write_sound(self.folder / "codes.flac", 90_000)
+        tagged = mutagen.flac.FLAC(source)
+        wanted = {
+            "isrc": "XAOSW2400001",
+            "barcode": "2904173000523",
+            "musicbrainz_trackid": "a-b-c",
+            "replaygain_track_gain": "-3.25 dB",
+        }
+        tagged.update(wanted)
+        tagged.save()
+        packed = Path(convert_one(source, "archive-wavpack", self.folder / "codes").step.output)
+        for target in ("pocket-aac", "car-mp3", "open-opus", "open-vorbis"):
+            # The player of open formats takes FLAC as it is.
+            path = Path(convert_one(packed, target, self.folder / "codes").step.output)
+            with av.open(str(path)) as container:
+                said = {**container.metadata, **container.streams.audio[0].metadata}
+            seen = {key.lower().removeprefix("txxx:"): value for key, value in said.items()}
+            seen = {{"tsrc": "isrc"}.get(key, key): value for key, value in seen.items()}
+            for name, value in wanted.items():
+                if target == "open-opus" and name == "replaygain_track_gain":
+                    own = mutagen.File(path).tags
+                    self.assertEqual(own["R128_TRACK_GAIN"], [str(round((-3.25 - 5) * 256))])
+                    self.assertNotIn("REPLAYGAIN_TRACK_GAIN", own)
+                else:
+                    self.assertEqual(seen.get(name), value, (target, name))
+            again = inspect_file(path).tags
+            self.assertEqual(
+                (again.first("isrc"), again.first("barcode"), again.first("track_gain")),
+                (wanted["isrc"], wanted["barcode"], "-3.25 dB"),
+            )
 
     def test_old_tags_are_version_2_3_and_covers_small(self) -> None:
         self.assertEqual(mutagen.id3.ID3(self.sources["car-older"], translate=False).version, (2, 3, 0))

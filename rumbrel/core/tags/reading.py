@@ -6,6 +6,7 @@ import os
 import re
 import struct
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -33,6 +34,7 @@ from .id3_frames import read_id3
 from .mapping import FIELDS
 from .model import EMPTY_TAGS, Chapter, Cover, TagSet, joined_tags
 from .openers import opener_for
+from .opus_gains import FROM_R128, gain_text
 from .riff import read_riff_id3, read_riff_info
 
 __all__ = ["field_of_key", "read_tags"]
@@ -93,6 +95,9 @@ def _read_vorbis(file: Any) -> TagSet:
             except (binascii.Error, mutagen.MutagenError):
                 # A broken picture costs the picture, not the rest of the tags.
                 continue
+        elif name in FROM_R128:
+            with suppress(ValueError):
+                add(fields, FROM_R128[name], [gain_text(str(value))])
         elif name in ("tracktotal", "totaltracks", "disctotal", "totaldiscs"):
             totals["track" if "track" in name else "disc"] = clean(value)
         else:

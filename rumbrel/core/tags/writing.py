@@ -13,6 +13,7 @@ import mutagen.flac
 import mutagen.id3
 import mutagen.mp4
 from mutagen.asf._attrs import ASFByteArrayAttribute
+from mutagen.oggopus import OggOpus
 
 from rumbrel.core.errors import TagError
 from rumbrel.core.formats.table import TagForm, container_row
@@ -23,11 +24,13 @@ from .id3_frames import id3_frames
 from .mapping import PAIRS, row_for
 from .model import Cover, TagSet
 from .openers import opener_for
+from .opus_gains import R128_FIELDS, r128_gain
 from .riff import write_riff_tags
 
 __all__ = ["adder_for", "unheld_fields", "with_tags", "write_tags"]
 
-_FREE_FORM = "----:org.rumbrel:"
+_FREE_FORM = "----:com.apple.iTunes:"
+"""The name space of free-form fields in MP4 that general tag libraries write and look up (common practice)."""
 
 
 def _write_id3(file: Any, tags: TagSet) -> list[str]:
@@ -78,7 +81,7 @@ def _flac_picture(cover: Cover) -> mutagen.flac.Picture:
 
 
 def _write_vorbis(file: Any, tags: TagSet) -> list[str]:
-    lost = []
+    lost, is_opus = [], isinstance(file, OggOpus)
     for name, values in tags.fields.items():
         row = row_for(name)
         key = row.vorbis if row else name
@@ -87,6 +90,8 @@ def _write_vorbis(file: Any, tags: TagSet) -> list[str]:
                 number, _, total = values[0].partition("/")
                 file.tags[key] = [number]
                 file.tags[f"{name.upper()}TOTAL"] = [total]
+            elif is_opus and name in R128_FIELDS and (gain := r128_gain(values[0])) is not None:
+                file.tags[R128_FIELDS[name]] = [gain]
             else:
                 file.tags[key] = list(values)
         except ValueError:
