@@ -16,6 +16,18 @@ def _reachable(sizes: Sequence[int], limit: int) -> list[int]:
     return history
 
 
+def _reachable_by_count(sizes: Sequence[int], limit: int, count: int) -> list[tuple[int, ...]]:
+    """For each prefix of the items, the sums up to limit that none, one, and up to count of them reach, as bits."""
+    mask = (1 << (limit + 1)) - 1
+    layers = [1] + [0] * count
+    history = [tuple(layers)]
+    for size in sizes:
+        for number in range(count, 0, -1):
+            layers[number] |= (layers[number - 1] << size) & mask
+        history.append(tuple(layers))
+    return history
+
+
 def fullest_subset(sizes: Sequence[int], limit: int) -> list[int]:
     """Places of the items whose sum is the largest that does not pass limit."""
     if limit <= 0:
@@ -42,13 +54,8 @@ def fullest_of_at_most(sizes: Sequence[int], limit: int, count: int) -> tuple[li
     # So many of the smaller ones fill it, so fewer and larger ones must do.
     if len(sizes) * count * limit > _MOST_BITS:
         return sorted(sorted(chosen, key=lambda position: -sizes[position])[:count]), False
-    mask = (1 << (limit + 1)) - 1
-    layers = [1] + [0] * count
-    history = [tuple(layers)]
-    for size in sizes:
-        for number in range(count, 0, -1):
-            layers[number] |= (layers[number - 1] << size) & mask
-        history.append(tuple(layers))
+    history = _reachable_by_count(sizes, limit, count)
+    layers = history[-1]
     number = max(range(count + 1), key=lambda n: (layers[n].bit_length(), -n))
     total = layers[number].bit_length() - 1
     found = []
@@ -89,13 +96,8 @@ def smallest_cover_of(sizes: Sequence[int], least: int) -> tuple[list[int], bool
 def _counted_cover(sizes: Sequence[int], least: int, count: int) -> list[int]:
     """Exactly count items with the smallest sum of at least least."""
     limit = sum(sorted(sizes)[-count:])
-    mask = (1 << (limit + 1)) - 1
-    layers = [1] + [0] * count
-    history = [tuple(layers)]
-    for size in sizes:
-        for number in range(count, 0, -1):
-            layers[number] |= (layers[number - 1] << size) & mask
-        history.append(tuple(layers))
+    history = _reachable_by_count(sizes, limit, count)
+    layers = history[-1]
     above = layers[count] >> least
     total = least + (above & -above).bit_length() - 1
     chosen, number = [], count
