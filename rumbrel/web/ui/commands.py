@@ -1,5 +1,6 @@
 """What every command shares: reports one JSON object a line, sentences for people, exit status."""
 
+import argparse
 import json
 import sys
 from typing import Any
@@ -9,10 +10,26 @@ from django.core.management.base import BaseCommand, CommandError, CommandParser
 
 from rumbrel.core.errors import RumbrelError
 
-__all__ = ["ReportingCommand"]
+__all__ = ["PlainCommand", "ReportingCommand", "printable"]
 
 
-class ReportingCommand(BaseCommand):
+class PlainCommand(BaseCommand):
+    """A command whose help tells of its own options alone; the framework's are still taken."""
+
+    suppressed_base_arguments = {
+        "--version", "--verbosity", "--settings", "--pythonpath", "--traceback", "--no-color", "--force-color",
+    }  # fmt: skip
+
+    def create_parser(self, prog_name: str, subcommand: str, **kwargs: Any) -> CommandParser:
+        parser = super().create_parser(prog_name, subcommand, **kwargs)
+        parser.prog = f"./run {subcommand}"
+        for action in parser._actions:  # noqa: SLF001 - the framework gives no other way to this one
+            if action.dest == "skip_checks":
+                action.help = argparse.SUPPRESS
+        return parser
+
+
+class ReportingCommand(PlainCommand):
     """Subclasses do their work in `work` and return whether all went well."""
 
     failure_status = 1
@@ -39,13 +56,13 @@ class ReportingCommand(BaseCommand):
     def report(self, record: dict[str, Any], text: str | list[str], options: dict[str, Any]) -> None:
         """One result: the record with --json, else the sentence, or the sentences, a line each."""
         sentences = [text] if isinstance(text, str) else text
-        lines = [json.dumps(record, ensure_ascii=True)] if options["json"] else map(_printable, sentences)
+        lines = [json.dumps(record, ensure_ascii=True)] if options["json"] else map(printable, sentences)
         for line in lines:
             self.stdout.write(line)
         self.stdout.flush()
 
 
-def _printable(text: str) -> str:
+def printable(text: str) -> str:
     """Names may hold line breaks and undecodable bytes; a line stays a line."""
     flat = "".join(sign if sign.isprintable() else " " for sign in text)
     return flat.encode("utf-8", "replace").decode("utf-8")

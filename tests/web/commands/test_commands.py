@@ -5,11 +5,14 @@ import json
 import os
 import subprocess
 import sys
+from io import StringIO
 from pathlib import Path
 from unittest import mock
 
 import numpy as np
 import soundfile
+from django.core.management import call_command, get_commands, load_command_class
+from django.core.management.base import CommandError
 
 from rumbrel.core.disc import media
 from rumbrel.core.tags import TagSet, write_tags
@@ -168,6 +171,35 @@ class ConvertTests(MakingCase):
         deep = records[0]["deep"]
         self.assertEqual((status, deep["decoded_samples"], deep["clipped_runs"], deep["channels"]), (0, 88_200, 0, ""))
         self.assertTrue(-60 < deep["integrated_lufs"] < 0 and len(deep["picture"]["lows"]) <= 1000)
+
+
+class HelpTests(MakingCase):
+    def test_every_option_is_explained_and_none_is_the_frameworks(self) -> None:
+        for name, app in get_commands().items():
+            if not str(app).startswith("rumbrel."):
+                continue
+            parser = load_command_class(str(app), name).create_parser("manage.py", name)
+            self.assertEqual([action.dest for action in parser._actions if not action.help], [], name)
+            text = parser.format_help()
+            self.assertIn(f"usage: ./run {name}", text)
+            for word in ("--settings", "--traceback", "PYTHONPATH", "--skip-checks", "manage.py"):
+                self.assertNotIn(word, text, name)
+
+    def test_what_became_of_all_is_said_at_the_end_with_the_failures_again(self) -> None:
+        self.album(1, 1)
+        (self.source / "torn.flac").write_bytes((self.source / "1.flac").read_bytes()[:9_000])
+        (self.source / "no.mp3").write_bytes(b"\xff\xfb\x90\x64" + bytes(50))
+        out = StringIO()
+        with self.assertRaises(SystemExit):
+            call_command("convert", "--target", "disc-wav", "--out", str(self.out), str(self.source), stdout=out)
+        said = out.getvalue().splitlines()
+        at = next(n for n, line in enumerate(said) if line.startswith("2 done"))
+        self.assertRegex(said[at], r"^2 done, (1 in part, 1|2) failed\.$|^2 done, 1 in part.*|^2 done, 2 failed\.$")
+        self.assertTrue(all(str(self.source) in line and ": " in line for line in said[at + 1 :]) and said[at + 1 :])
+        empty = self.folder / "empty"
+        empty.mkdir()
+        with self.assertRaisesRegex(CommandError, "Nothing to convert: there are no sound files in"):
+            call_command("convert", "--target", "disc-wav", "--out", str(self.out), str(empty), stdout=out)
 
 
 class DiscTests(MakingCase):

@@ -1,7 +1,7 @@
 """./run convert: files and folders for one target or several, without the web."""
 
 import signal
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from functools import cache
 from pathlib import Path
 from types import FrameType
@@ -29,7 +29,7 @@ from rumbrel.core.workflows.convert import (
     run_plan,
     verify_plan,
 )
-from rumbrel.web.ui.commands import ReportingCommand
+from rumbrel.web.ui.commands import ReportingCommand, printable
 from rumbrel.web.ui.progress_line import ProgressLine
 from rumbrel.web.ui.words import counted
 
@@ -49,15 +49,21 @@ class Command(ReportingCommand):
         which.add_argument("--target", metavar="SLUG", help="a target of the catalogue, or a TOML file")
         which.add_argument("--targets", metavar="A,B,C", help="several: decoded once, each under DIR/SLUG")
         where = parser.add_mutually_exclusive_group(required=True)
-        where.add_argument("--out", type=Path, metavar="DIR")
+        where.add_argument("--out", type=Path, metavar="DIR", help="folder for the results")
         where.add_argument("--beside", action="store_true", help="each result in the folder of its source")
-        parser.add_argument("--when-present", choices=[str(each) for each in WhenPresent], default="skip")
+        parser.add_argument(
+            "--when-present", choices=[str(each) for each in WhenPresent], default="skip",
+            help="what to do where a result is already there, skip unless said",
+        )  # fmt: skip
         parser.add_argument("--pattern", default="", help="names, for example '{album}/{track:02} {title}'")
         parser.add_argument("--name-addition", default="", metavar="TEXT", help="goes between name and suffix")
-        parser.add_argument("--file-system", default="", choices=["", *(row.key for row in FILE_SYSTEMS)])
+        parser.add_argument(
+            "--file-system", default="", choices=["", *(row.key for row in FILE_SYSTEMS)],
+            help="whose rules for names count, else the target's",
+        )  # fmt: skip
         parser.add_argument("--level", choices=LEVELS, help="none, tracks equal, album kept, or gain in tags")
-        parser.add_argument("--loudness", type=float, metavar="LUFS")
-        parser.add_argument("--ceiling", type=float, metavar="DBTP")
+        parser.add_argument("--loudness", type=float, metavar="LUFS", help="with a level: -40 to -5, else the target's")
+        parser.add_argument("--ceiling", type=float, metavar="DBTP", help="with a level: what no peak passes, -20 to 0")
         parser.add_argument(
             "--limit", action="store_true", help="come near the loudness by limiting peaks, which changes the sound"
         )
@@ -66,9 +72,11 @@ class Command(ReportingCommand):
         parser.add_argument("--trim", action="store_true", help="leave out silence at both ends")
         parser.add_argument("--dry-run", action="store_true", help="forecast only, write nothing")
         parser.add_argument("--verify-only", action="store_true", help="check what is there against its sources")
-        parser.add_argument("--report", type=Path, metavar="FILE.csv|json")
-        parser.add_argument("--jobs", type=int, default=default_jobs(), metavar="N")
-        parser.add_argument("sources", nargs="+", type=Path, metavar="SRC")
+        parser.add_argument("--report", type=Path, metavar="FILE.csv|json", help="write what became of each here too")
+        parser.add_argument(
+            "--jobs", type=int, default=default_jobs(), metavar="N", help="at once, one a core unless said"
+        )
+        parser.add_argument("sources", nargs="+", type=Path, metavar="SRC", help="files, folders and lists")
 
     def work(self, options: dict[str, Any]) -> bool:
         signal.signal(signal.SIGTERM, _interrupt)
@@ -87,6 +95,9 @@ class Command(ReportingCommand):
             ledger=ledgers,
             writes_lists=not options["beside"],
         )
+        if not plan.steps:
+            names = ", ".join(str(source) for source in options["sources"][:3])
+            raise OutputError(f"Nothing to convert: there are no sound files in {names}.")
         plan = measure_plan(plan, jobs=options["jobs"], inspect=inspect, report=line)
         line.clear()
         if options["dry_run"]:
@@ -145,7 +156,25 @@ class Command(ReportingCommand):
     def _settle(self, outcomes: list[Outcome], options: dict[str, Any]) -> bool:
         if options["report"]:
             write_report(outcomes, options["report"])
+        if len(outcomes) > 1 and not options["json"]:
+            for text in _closing(outcomes):
+                self.stdout.write(text)
         return all(outcome.ok for outcome in outcomes)
+
+
+def _closing(outcomes: Sequence[Outcome]) -> Iterator[str]:
+    """What became of all, and once more what did not go well, with what to do."""
+    partial = [outcome for outcome in outcomes if outcome.partial]
+    failed = [outcome for outcome in outcomes if not outcome.ok and not outcome.partial]
+    counts = [
+        f"{count:,} {word}"
+        for word, count in (
+            ("done", len(outcomes) - len(partial) - len(failed)), ("in part", len(partial)), ("failed", len(failed))
+        ) if count
+    ]  # fmt: skip
+    yield f"{', '.join(counts)}."
+    for outcome in (*partial, *failed):
+        yield printable(f"  {outcome.step.source.path}: {outcome.error}")
 
 
 def _targets(options: dict[str, Any]) -> list[Target]:

@@ -24,12 +24,23 @@ class Command(ReportingCommand):
 
     def add_arguments(self, parser: CommandParser) -> None:
         super().add_arguments(parser)
-        parser.add_argument("--volume", required=True, type=Path, metavar="DIR")
-        parser.add_argument("--volume-kind", choices=[kind.key for kind in VOLUME_KINDS], default="folder")
-        parser.add_argument("--target", required=True, metavar="SLUG")
+        parser.add_argument(
+            "--volume", required=True, type=Path, metavar="DIR", help="where the stick or card is mounted"
+        )
+        parser.add_argument(
+            "--volume-kind",
+            choices=[kind.key for kind in VOLUME_KINDS],
+            default="folder",
+            help="its file system and size, where the folder does not say them",
+        )
+        parser.add_argument("--target", required=True, metavar="SLUG", help="the player")
         parser.add_argument("--dry-run", action="store_true", help="forecast only")
-        parser.add_argument("--jobs", type=int, default=default_jobs(), metavar="N")
-        parser.add_argument("sources", nargs="+", type=Path, metavar="SRC")
+        parser.add_argument(
+            "--jobs", type=int, default=default_jobs(), metavar="N", help="at once, one a core unless said"
+        )
+        parser.add_argument(
+            "sources", nargs="+", type=Path, metavar="SRC", help="lists, files and folders, in playing order"
+        )
 
     def work(self, options: dict[str, Any]) -> bool:
         target = find_target(options["target"])

@@ -20,7 +20,9 @@ class Command(ReportingCommand):
     def add_arguments(self, parser: CommandParser) -> None:
         super().add_arguments(parser)
         parser.add_argument("--deep", action="store_true", help="decode everything: level, damage, digest, picture")
-        parser.add_argument("--jobs", type=int, default=default_jobs(), metavar="N")
+        parser.add_argument(
+            "--jobs", type=int, default=default_jobs(), metavar="N", help="at once, one a core unless said"
+        )
         parser.add_argument("files", nargs="+", type=Path, metavar="FILE", help="a file, or a folder to walk")
 
     def work(self, options: dict[str, Any]) -> bool:

@@ -4,16 +4,17 @@ from typing import Any
 
 from django.conf import settings
 from django.core.management import call_command
-from django.core.management.base import BaseCommand, CommandError, CommandParser
+from django.core.management.base import CommandError, CommandParser
 
 from demo.collection import make_collection
 from rumbrel.core.errors import RumbrelError
 from rumbrel.web.jobs.processes import AlreadyRunning, claim_data_folder
+from rumbrel.web.ui.commands import PlainCommand
 
 from ...services import prepare_demo
 
 
-class Command(BaseCommand):
+class Command(PlainCommand):
     help = "Make the demo data and start Rumbrel with it."
 
     def add_arguments(self, parser: CommandParser) -> None:

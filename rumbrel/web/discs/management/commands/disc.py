@@ -50,16 +50,25 @@ class Command(ReportingCommand):
 
     def add_arguments(self, parser: CommandParser) -> None:
         super().add_arguments(parser)
-        parser.add_argument("--out", required=True, type=Path, metavar="DIR")
-        parser.add_argument("--name", metavar="NAME")
-        parser.add_argument("--gap", type=float, default=2.0, metavar="SECONDS")
+        parser.add_argument("--out", required=True, type=Path, metavar="DIR", help="folder for the image")
+        parser.add_argument("--name", metavar="NAME", help="of the disc and its files; else that of the first source")
+        parser.add_argument("--gap", type=float, default=2.0, metavar="SECONDS", help="between tracks, 2 unless said")
         parser.add_argument("--gaps", metavar="LIST", help="a gap for each track, as m:s:f or seconds, by commas")
         parser.add_argument("--first-pause", type=float, default=2.0, metavar="SECONDS", help="2 s at least")
-        parser.add_argument("--medium", choices=[medium.key for medium in MEDIA], default="80")
-        parser.add_argument("--level", choices=("none", "track", "album"), default="none")
+        parser.add_argument(
+            "--medium", choices=[medium.key for medium in MEDIA], default="80", help="the blank, 80 unless said"
+        )
+        parser.add_argument(
+            "--level", choices=("none", "track", "album"), default="none", help="none, tracks equal, or album kept"
+        )
         parser.add_argument("--loudness", type=float, metavar="LUFS", help="with --level: -40 to -5, -18 unless said")
         parser.add_argument("--ceiling", type=float, metavar="DBTP", help="with --level: -20 to 0, -1 unless said")
-        parser.add_argument("--join", choices=("pad", "run-on"), default="pad")
+        parser.add_argument(
+            "--join",
+            choices=("pad", "run-on"),
+            default="pad",
+            help="run-on finds tracks of one recording and cuts none of it",
+        )
         parser.add_argument("--text", type=Path, metavar="FILE", help="CD-Text as TOML, over the files' tags")
         parser.add_argument("--before-first", type=Path, metavar="FILE", help="sound that lies before track 1")
         parser.add_argument(
@@ -67,7 +76,12 @@ class Command(ReportingCommand):
         )
         parser.add_argument("--keep-albums", action="store_true", help="with --split free")
         parser.add_argument("--fill-from", type=Path, metavar="LIST|FILE", help="take tracks from here for the rest")
-        parser.add_argument("--format", choices=(*IMAGE_FORMATS, "iso"), default="bin")
+        parser.add_argument(
+            "--format",
+            choices=(*IMAGE_FORMATS, "iso"),
+            default="bin",
+            help="of the image; iso makes a data disc of files",
+        )
         parser.add_argument(
             "--when-present", choices=[str(each) for each in WhenPresent], default="skip",
             help="what to do where an image of that name is: keep it and end, replace it, or take a number",
@@ -75,7 +89,9 @@ class Command(ReportingCommand):
         parser.add_argument("--numbered", action="store_true", help="with --format iso: names begin with their numbers")
         parser.add_argument("--dry-run", action="store_true", help="measure and check, write nothing")
         parser.add_argument("--speed", type=int, metavar="X", help="of the stand-in recorder")
-        parser.add_argument("sources", nargs="+", type=Path, metavar="LIST|FILE")
+        parser.add_argument(
+            "sources", nargs="+", type=Path, metavar="LIST|FILE", help="lists, cue sheets and files, in order"
+        )
 
     def work(self, options: dict[str, Any]) -> bool:
         name = _disc_name(options)

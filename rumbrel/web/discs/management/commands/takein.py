@@ -23,8 +23,10 @@ class Command(ReportingCommand):
 
     def add_arguments(self, parser: CommandParser) -> None:
         super().add_arguments(parser)
-        parser.add_argument("--target", default="archive-flac", metavar="SLUG")
-        parser.add_argument("--out", required=True, type=Path, metavar="DIR")
+        parser.add_argument(
+            "--target", default="archive-flac", metavar="SLUG", help="what the tracks become, lossless FLAC unless said"
+        )
+        parser.add_argument("--out", required=True, type=Path, metavar="DIR", help="a folder of its own is made in it")
         parser.add_argument(
             "--condition", choices=[kind.key for kind in DRIVES], default="clean", help="of the stand-in drive and disc"
         )
@@ -36,8 +38,13 @@ class Command(ReportingCommand):
             "--deemphasis", action="store_true", help="take pre-emphasis out of the tracks that have it"
         )
         parser.add_argument("--names", type=Path, metavar="FILE", help="a catalogue of discs of your own")
-        parser.add_argument("--when-present", choices=[str(each) for each in WhenPresent], default="skip")
-        parser.add_argument("image", type=Path, metavar="IMAGE.cue")
+        parser.add_argument(
+            "--when-present",
+            choices=[str(each) for each in WhenPresent],
+            default="skip",
+            help="what to do where a result is already there",
+        )
+        parser.add_argument("image", type=Path, metavar="IMAGE.cue", help="the cue sheet of an image in BIN")
 
     def work(self, options: dict[str, Any]) -> bool:
         drive = StandInDrive(options["image"], drive_for(options["condition"]), seed=options["seed"])

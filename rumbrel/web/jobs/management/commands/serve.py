@@ -11,8 +11,10 @@ from typing import Any
 
 from django.conf import settings
 from django.core.management import call_command
-from django.core.management.base import BaseCommand, CommandError
+from django.core.management.base import CommandError
 from django.db import DatabaseError, connection
+
+from rumbrel.web.ui.commands import PlainCommand
 
 from ...processes import AlreadyRunning, claim_data_folder, start_part
 from ...registry import start_actions
@@ -32,7 +34,7 @@ def _stop(signum: int, frame: FrameType | None) -> None:
     raise KeyboardInterrupt
 
 
-class Command(BaseCommand):
+class Command(PlainCommand):
     help = "Start Rumbrel on this machine."
 
     def handle(self, *args: Any, **options: Any) -> None:

@@ -5,8 +5,8 @@ from typing import Any
 
 import waitress
 from django.conf import settings
-from django.core.management.base import BaseCommand
 
+from rumbrel.web.ui.commands import PlainCommand
 from rumbrel.web.wsgi import application
 
 from ...processes import die_with_parent
@@ -17,7 +17,7 @@ _MOST_CONNECTIONS = 1_000
 """A browser keeps half a dozen open; the default of a hundred is reached by one with many windows."""
 
 
-class Command(BaseCommand):
+class Command(PlainCommand):
     help = "Answer browsers (a part of serve)."
 
     def handle(self, *args: Any, **options: Any) -> None:

@@ -3,9 +3,10 @@
 from typing import Any
 
 from django.conf import settings
-from django.core.management.base import BaseCommand
 from django.utils.module_loading import autodiscover_modules
 from huey.contrib.djhuey import HUEY
+
+from rumbrel.web.ui.commands import PlainCommand
 
 from ...processes import die_with_parent
 from ...watch import Rounds, Watch
@@ -18,7 +19,7 @@ _PATIENCE_SECONDS = 120
 """Work waits this long for a locked database; a page does not."""
 
 
-class Command(BaseCommand):
+class Command(PlainCommand):
     help = "Carry out jobs (a part of serve)."
 
     def handle(self, *args: Any, **options: Any) -> None:

@@ -19,8 +19,10 @@ class Command(ReportingCommand):
         super().add_arguments(parser)
         parser.add_argument("--absolute", action="store_true", help="write whole paths, not relative ones")
         parser.add_argument("--drop-missing", action="store_true", help="leave out what is not there")
-        parser.add_argument("source", type=Path, metavar="IN")
-        parser.add_argument("result", type=Path, metavar="OUT")
+        parser.add_argument("source", type=Path, metavar="IN", help="the list to read")
+        parser.add_argument(
+            "result", type=Path, metavar="OUT", help="the list to write; its ending says in which format"
+        )
 
     def work(self, options: dict[str, Any]) -> bool:
         source, result = options["source"], options["result"]
