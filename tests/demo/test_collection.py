@@ -72,7 +72,7 @@ class DemoTests(TestCase):
     def test_the_faulty_files_have_the_faults_they_are_there_for(self) -> None:
         for piece in PIECES:
             if piece.encoding == "flac" or "side A" in piece.title:
-                _make_piece(str(self.folder), replace(piece, seconds=3.0, rate=44_100))
+                _make_piece(str(self.folder), replace(piece, seconds=9.0, rate=44_100))
         _make_faulty(self.folder)
         codes = {
             str(fault.code)

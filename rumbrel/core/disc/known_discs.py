@@ -57,12 +57,19 @@ def _shipped() -> tuple[KnownDisc, ...]:
 
 
 def names_for(contents: Contents, more: Sequence[KnownDisc] = ()) -> DiscText | None:
-    """The names of a disc: from its own text, else from the catalogues, else None."""
-    return next((text for _, text in names_offered(contents, more)), None)
+    """The names of a disc: from a catalogue that was named for it, else its own text, else the catalogue that comes
+    with the application, else None."""
+    named = [disc.text for disc in _entries(contents, more)]
+    return next(iter([*named, *(text for _, text in names_offered(contents))]), None)
 
 
-def names_offered(contents: Contents, more: Sequence[KnownDisc] = ()) -> list[tuple[str, DiscText]]:
-    """Everything that knows names for a disc, with what it is: its own text first, then each catalogue's entry."""
+def _entries(contents: Contents, catalogue: Sequence[KnownDisc]) -> list[KnownDisc]:
+    digest = contents_digest(contents)
+    return [disc for disc in catalogue if disc.digest == digest and len(disc.text.tracks) == len(contents.tracks)]
+
+
+def names_offered(contents: Contents) -> list[tuple[str, DiscText]]:
+    """Everything that knows names for a disc, with what it is: its own text first, then the catalogue's entry."""
     found: list[tuple[str, DiscText]] = []
     if contents.text:
         try:
@@ -74,8 +81,4 @@ def names_offered(contents: Contents, more: Sequence[KnownDisc] = ()) -> list[tu
             found.append(("CD-Text", text))
     if contents.said is not None and len(contents.said.tracks) == len(contents.tracks):
         found.append(("its cue sheet", contents.said))
-    digest = contents_digest(contents)
-    for disc in (*more, *_shipped()):
-        if disc.digest == digest and len(disc.text.tracks) == len(contents.tracks):
-            found.append(("catalogue", disc.text))
-    return found
+    return [*found, *(("catalogue", disc.text) for disc in _entries(contents, _shipped()))]

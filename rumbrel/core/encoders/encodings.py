@@ -73,6 +73,11 @@ class Encoding:
     floating: str = ""
 
     @property
+    def read_container(self) -> str:
+        """The container that its files are known by when they are read: RF64 is WAV with sizes of its own."""
+        return "wav" if self.container == "rf64" else self.container
+
+    @property
     def channel_counts(self) -> tuple[int, ...]:
         return tuple(count for count in range(1, self.max_channels + 1) if count not in self.without_channels)
 

@@ -70,7 +70,7 @@ def after_conversion(
     elif low == high and encoding.slack_samples <= 1 and container_row(encoding.container).header_bytes is not None:
         size, exact = _plain_bytes(samples, encoding, shape), True
     return After(
-        container="wav" if encoding.container == "rf64" else encoding.container,
+        container=encoding.read_container,
         codec=encoding.codec,
         sample_rate=shape.sample_rate,
         bit_depth=shape.depth_bits if encoding.lossless and shape.depth_bits else None,

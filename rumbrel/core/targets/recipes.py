@@ -52,7 +52,7 @@ _MOST_VARIABLE_KBPS = {"mp3": 320}
 def check_acceptance(recipe: Recipe, accepts: Sequence[Accepts], where: str) -> None:
     """Whatever a recipe makes must pass what its target says it accepts. Raises TargetError, which begins with where."""
     encoding = encoding_for(recipe.encoding)
-    rows = [row for row in accepts if row.codec == encoding.codec and encoding.container in row.containers]
+    rows = [row for row in accepts if row.codec == encoding.codec and encoding.read_container in row.containers]
     if not rows:
         raise TargetError(f"{where}: it makes {encoding.label}, which it does not accept. Add that to what it accepts.")
     for shape in recipe_shapes(recipe):

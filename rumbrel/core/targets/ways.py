@@ -8,7 +8,7 @@ from rumbrel.core.encoders.settings import EncoderSettings
 from rumbrel.core.errors import TargetError
 
 from .model import Accepts, Recipe, Target
-from .recipes import check_recipe, possible_rates
+from .recipes import check_acceptance, check_recipe, possible_rates
 
 __all__ = ["Way", "made_otherwise", "ways_of"]
 
@@ -53,6 +53,7 @@ def _ways(target: Target, row: Accepts, encoding: Encoding) -> Iterator[Way]:
         )
         try:
             check_recipe(recipe, target.name)
+            check_acceptance(recipe, target.accepts, target.name)
         except TargetError:
             continue
         yield Way(key="-".join((encoding.key, *words)), label=f"{encoding.label}{label}", recipe=recipe)

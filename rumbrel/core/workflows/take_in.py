@@ -94,7 +94,7 @@ def plan_take_in(
     deemphasis: bool = False,
     written: Mapping[int, str] | None = None,
 ) -> TakeInPlan:
-    """Names as they are given, from the disc's own text, a catalogue of known discs, or plain numbers. Another disc of
+    """Names as they are given, from the catalogue that is named, the disc's own text, or plain numbers. Another disc of
     a title that is there already goes into a folder of its own. hidden takes what lies before track 1 in as a track of
     its own; raises DiscError where nothing does."""
     names = names or names_for(contents, known) or plain_names(contents)

@@ -26,9 +26,8 @@ from tests.signals import convert_one, decoded, music, write_film, write_framed,
 def plain_target(encoding: Encoding) -> Target:
     """A target that takes just what an encoding makes."""
     rates = f"sample_rates = [{encoding.rates[-1]}]" if encoding.rates else ""
-    container = "wav" if encoding.container == "rf64" else encoding.container
     return parse_target(
-        f'name = "T"\n[[accepts]]\ncodec = "{encoding.codec}"\ncontainers = ["{container}"]\n'
+        f'name = "T"\n[[accepts]]\ncodec = "{encoding.codec}"\ncontainers = ["{encoding.read_container}"]\n'
         f'[make]\nencoding = "{encoding.key}"\n{rates}\n',
         slug=f"only-{encoding.key}",
     )
@@ -204,7 +203,8 @@ class RewrapTests(TestCase):
                 source = write_framed(source, encoder, muxer=muxer, rate=rate, seconds=1.77) if encoder else vorbis
                 case = f"{source.name} to {container}"
                 target = parse_target(
-                    f'name = "x"\n[[accepts]]\ncodec = "{codec}"\ncontainers = ["{container}"]\n[make]\nencoding = "wav"\n',
+                    f'name = "x"\n[[accepts]]\ncodec = "{codec}"\ncontainers = ["{container}"]\n'
+                    '[[accepts]]\ncodec = "pcm"\ncontainers = ["wav"]\n[make]\nencoding = "wav"\n',
                     slug="x",
                 )
                 place = self.folder / case.replace(" ", "-")
@@ -255,7 +255,9 @@ class LimitTests(TestCase):
         """EBU Tech 3306 (from memory): 32 bit sizes end at 4 GiB."""
         long = self._facts(3 * 3600, sample_rate=192_000, samples=3 * 3600 * 192_000)
         wav = parse_target(
-            'name = "W"\n[[accepts]]\ncodec = "pcm"\ncontainers = ["aiff"]\n[make]\nencoding = "wav"', slug="w"
+            'name = "W"\n[[accepts]]\ncodec = "pcm"\ncontainers = ["wav"]\nbit_depths = [16]\n'
+            '[make]\nencoding = "wav"\nbit_depths = [16]',
+            slug="w",
         )
         self.assertEqual(plan_sound(long, wav).encoding, "rf64")
         self.assertEqual(plan_sound(self._facts(60), wav).encoding, "wav")
@@ -272,7 +274,7 @@ class LimitTests(TestCase):
         cases = (
             (self._facts(5, **lossy), "pocket-aac", {WarningCode.LOSSY_TO_LOSSY, WarningCode.BITRATE_ABOVE_SOURCE}),
             (self._facts(5, **lossy), "archive-flac", {WarningCode.LOSSY_TO_LOSSLESS}),
-            (self._facts(5, bit_depth=24), "disc-wav", {WarningCode.DEPTH_REDUCED}),
+            (self._facts(5, bit_depth=24), "disc-wav", {WarningCode.DEPTH_REDUCED, WarningCode.RATE_LOWERED}),
             (self._facts(5, bit_depth=8, sample_rate=22_050), "disc-wav", {WarningCode.UPSAMPLED}),
             (self._facts(5, bit_depth=8, sample_rate=44_100), "disc-wav", {WarningCode.DEEPER_THAN_SOURCE}),
             (self._facts(5, bit_depth=16, sample_rate=44_100, channels=1), "disc-wav", set()),
