@@ -2,6 +2,7 @@
 
 import io
 import tempfile
+from inspect import signature
 from pathlib import Path
 from unittest import TestCase
 
@@ -11,6 +12,7 @@ import mutagen.asf
 import mutagen.flac
 import mutagen.id3
 import mutagen.mp4
+from mutagen.easymp4 import EasyMP4Tags
 from PIL import Image
 
 from rumbrel.core.conversion import Outcome
@@ -45,11 +47,12 @@ FIELDS = {
     "track_gain": ("-3.10 dB",),
     "Bell count": ("8",),
 }
+FREE_FORM = signature(EasyMP4Tags.RegisterFreeformKey).parameters["mean"].default
 # Targets by the tag format they write, and the name of title, artist and unknown field there.
 FORMATS = {
     "car-mp3": ("TIT2", "TPE1", "TXXX:Bell count"),
     "car-older": ("TIT2", "TPE1", "TXXX:Bell count"),
-    "pocket-aac": ("\xa9nam", "\xa9ART", "----:com.apple.iTunes:Bell count"),
+    "pocket-aac": ("\xa9nam", "\xa9ART", f"----:{FREE_FORM}:Bell count"),
     "archive-flac": ("title", "artist", "bell count"),
     "open-opus": ("title", "artist", "bell count"),
     "archive-wavpack": ("Title", "Artist", "Bell count"),
@@ -116,7 +119,7 @@ class MatrixTests(TestCase):
         wanted = {
             "isrc": "XAOSW2400001",
             "barcode": "2904173000523",
-            "musicbrainz_trackid": "a-b-c",
+            "recording_id": "a-b-c",
             "replaygain_track_gain": "-3.25 dB",
         }
         tagged.update(wanted)

@@ -73,8 +73,8 @@ def run_steps(
     in_order: bool = False,
 ) -> Iterator[Outcome | Progress]:
     """Yield an Outcome as each step ends, with Progress in seconds of sound in between; the order is that
-    of finishing. Sources are begun the longest first, or in_order as they come. ledgers are the files, by the targets' slugs, in which results are noted as they land. While
-    holds says so, no source is begun.
+    of finishing. Sources are begun the longest first, or in_order as they come. ledgers are the files, by the targets'
+    slugs, in which results are noted as they land. While holds says so, no source is begun.
 
     Closing the iterator, or an exception thrown into it, stops the work: finished results stay,
     what is begun vanishes.

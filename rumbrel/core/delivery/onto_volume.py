@@ -18,8 +18,8 @@ __all__ = ["Delivered", "put_on_volume", "taken_out"]
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Delivered:
     """What became of one track: action is copy, convert, rewrap, skip or refuse. output is where it is
-    on the volume, "" where it is not. partial says that only a part of the source
-    could be saved, gone that the volume was not there for it."""
+    on the volume, "" where it is not. partial says that only a part of the source could be saved, gone that the volume
+    was not there for it."""
 
     step: Step
     ok: bool

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from .subsets import fullest_subset
 
-__all__ = ["Packing", "Total", "even_runs", "full_runs", "in_line", "pack"]
+__all__ = ["Packing", "Total", "even_runs", "full_runs", "pack"]
 
 _SEARCH_STEPS = 60_000
 """Steps of the search before it gives up proving; a count and not a time, so that results repeat."""
@@ -150,14 +150,6 @@ def _search(
 
 Total = Callable[[int, int], int]
 """What the pieces from one up to another, exclusive, take together in order."""
-
-
-def in_line(sizes: Sequence[int], gaps: Sequence[int]) -> Total:
-    """Totals of pieces whose gaps[n] goes before piece n unless it is the first."""
-    ends = [0]
-    for size, gap in zip(sizes, gaps, strict=True):
-        ends.append(ends[-1] + gap + size)
-    return lambda start, end: ends[end] - ends[start] - gaps[start]
 
 
 def full_runs(count: int, total: Total, capacity: int, *, most_pieces: int) -> list[list[int]]:

@@ -28,6 +28,17 @@ def _reachable_by_count(sizes: Sequence[int], limit: int, count: int) -> list[tu
     return history
 
 
+def _way_back(sizes: Sequence[int], history: Sequence[tuple[int, ...]], count: int, total: int) -> list[int]:
+    """Places of exactly count items of this sum, which the history says there are."""
+    found = []
+    for position in range(len(sizes) - 1, -1, -1):
+        if not history[position][count] >> total & 1:
+            found.append(position)
+            total -= sizes[position]
+            count -= 1
+    return found[::-1]
+
+
 def fullest_subset(sizes: Sequence[int], limit: int) -> list[int]:
     """Places of the items whose sum is the largest that does not pass limit."""
     if limit <= 0:
@@ -57,14 +68,7 @@ def fullest_of_at_most(sizes: Sequence[int], limit: int, count: int) -> tuple[li
     history = _reachable_by_count(sizes, limit, count)
     layers = history[-1]
     number = max(range(count + 1), key=lambda n: (layers[n].bit_length(), -n))
-    total = layers[number].bit_length() - 1
-    found = []
-    for position in range(len(sizes) - 1, -1, -1):
-        if not history[position][number] >> total & 1:
-            found.append(position)
-            total -= sizes[position]
-            number -= 1
-    return found[::-1], True
+    return _way_back(sizes, history, number, layers[number].bit_length() - 1), True
 
 
 def smallest_cover(sizes: Sequence[int], least: int) -> list[int]:
@@ -99,11 +103,4 @@ def _counted_cover(sizes: Sequence[int], least: int, count: int) -> list[int]:
     history = _reachable_by_count(sizes, limit, count)
     layers = history[-1]
     above = layers[count] >> least
-    total = least + (above & -above).bit_length() - 1
-    chosen, number = [], count
-    for position in range(len(sizes) - 1, -1, -1):
-        if number and not history[position][number] >> total & 1:
-            chosen.append(position)
-            total -= sizes[position]
-            number -= 1
-    return chosen[::-1]
+    return _way_back(sizes, history, count, least + (above & -above).bit_length() - 1)

@@ -2,7 +2,7 @@
 
 import os
 import shutil
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -112,10 +112,6 @@ class Volume:
 
     def bytes_taken(self, file_bytes: int) -> int:
         return whole_clusters(file_bytes, self.cluster_bytes or self.system.cluster_bytes(self.capacity_bytes))
-
-    def room_needed(self, sizes: Sequence[int]) -> int:
-        """What files of these sizes take: whole clusters each."""
-        return sum(self.bytes_taken(size) for size in sizes)
 
     def folder_bytes(self, names: Iterable[str]) -> int:
         """What a folder takes itself that holds entries of these names; a folder is never less than a cluster."""

@@ -3,6 +3,7 @@
 import base64
 import struct
 from collections.abc import Callable
+from inspect import signature
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +14,7 @@ import mutagen.flac
 import mutagen.id3
 import mutagen.mp4
 from mutagen.asf._attrs import ASFByteArrayAttribute
+from mutagen.easymp4 import EasyMP4Tags
 from mutagen.oggopus import OggOpus
 
 from rumbrel.core.errors import TagError
@@ -29,8 +31,8 @@ from .riff import write_riff_tags
 
 __all__ = ["adder_for", "unheld_fields", "with_tags", "write_tags"]
 
-_FREE_FORM = "----:com.apple.iTunes:"
-"""The name space of free-form fields in MP4 that general tag libraries write and look up (common practice)."""
+_FREE_FORM = f"----:{signature(EasyMP4Tags.RegisterFreeformKey).parameters['mean'].default}:"
+"""The name space of free-form fields in MP4: the tag library's own, where other readers look too."""
 
 
 def _write_id3(file: Any, tags: TagSet) -> list[str]:

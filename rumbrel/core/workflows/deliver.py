@@ -73,8 +73,9 @@ def _is_made(step: Step) -> bool:
 class DeliveryPlan:
     """Steps in playing order with their destinations on the volume, and the lists that go beside them.
 
-    needed_bytes is what all of it takes more of the room than now, in whole clusters. left_over are files of earlier deliveries in the folders of this one that it has no use for: a player that
-    plays folders plays them too. unwanted are the files that are removed first, since mirroring was asked for;
+    needed_bytes is what all of it takes more of the room than now, in whole clusters, short_bytes what is missing at
+    the worst moment. left_over are files of earlier deliveries in the folders of this one that it has no use for: a
+    player that plays folders plays them too. unwanted are the files that are removed first, since mirroring was asked for;
     retired are those whose results take their places, by the results.
     """
 

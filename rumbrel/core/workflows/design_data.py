@@ -3,13 +3,14 @@ opened here, and each offer was worked out to its end."""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from itertools import accumulate
 from pathlib import Path
 
 from rumbrel.core.disc.checklist import Finding
 from rumbrel.core.disc.data_disc import DataFile, data_sectors
 from rumbrel.core.disc.design import DiscDesign, TrackDesign, divided, left_out
 from rumbrel.core.disc.media import Medium, medium_for, smallest_medium
-from rumbrel.core.disc.packing import full_runs, in_line, pack
+from rumbrel.core.disc.packing import full_runs, pack
 from rumbrel.core.disc.subsets import smallest_cover, smallest_cover_of
 from rumbrel.core.verdict import Verdict
 
@@ -161,12 +162,13 @@ def data_offers(planned: DataPlan, files: Mapping[int, FileToCome]) -> tuple[Des
         if all(each.text != text for each in found):
             found.append(_offer(kind, text, [one], [total], planned.medium, sure))
     capacity = planned.medium.capacity_sectors - data_sectors([])
+    ends = list(accumulate(costs, initial=0))
+
+    def total_of(start: int, end: int) -> int:
+        return ends[end] - ends[start]
+
     for kind, words, runs in (
-        (
-            "fill",
-            "in order, each filled",
-            full_runs(len(costs), in_line(costs, [0] * len(costs)), capacity, most_pieces=_MOST_TRACKS),
-        ),
+        ("fill", "in order, each filled", full_runs(len(costs), total_of, capacity, most_pieces=_MOST_TRACKS)),
         ("free", "in any order", _packed(costs, capacity)),
     ):
         designs = divided(design, [[kept[at].design.key for at in run] for run in runs])

@@ -23,7 +23,8 @@ class TakeIn(models.Model):
 
     digest tells the disc by its contents table, which contents keeps as a record. names are title, performer and the
     tracks' own, names_from what they came from. chosen are the numbers of the tracks that are wanted, readings how each
-    was read, kept the doubtful ones that the user wants all the same, results the file that each track became, by its number and the target.
+    was read, kept the doubtful ones that the user wants all the same, results the file that
+    each track became, by its number and the target.
     """
 
     drive_key = models.CharField(max_length=20)

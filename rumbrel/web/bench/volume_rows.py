@@ -11,6 +11,7 @@ from rumbrel.core.errors import OutputError, TargetError
 from rumbrel.core.places import Volume, list_volume
 from rumbrel.core.places.file_systems import file_system_for
 from rumbrel.core.targets import Target, find_target
+from rumbrel.core.workflows.deliver import Fate
 from rumbrel.web.batches.rows import facts_text
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.ui.templatetags.figures import bytes_text
@@ -144,16 +145,13 @@ def volume_view(row: VolumeRow) -> VolumeView:
     )  # fmt: skip
 
 
-_FATES = ("made first", "copied", "there already", "the same is there", "cannot")
-
-
 def fate_counts(delivery: Delivery) -> list[tuple[str, int, int]]:
     """(what is done, on how many lines, bytes that they take) in a fixed order, without what there is none of."""
     found = {
         fate: (count, taken or 0)
         for fate, count, taken in delivery.items.order_by().values_list("fate").annotate(n=Count("pk"), b=Sum("taken_bytes"))
     }  # fmt: skip
-    return [(fate, *found[fate]) for fate in _FATES if fate in found]
+    return [(fate, *found[fate]) for fate in Fate if fate in found]
 
 
 def delivery_lengths(delivery: Delivery) -> list[tuple[int, str, str]]:

@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Iterator, Mapping
+from dataclasses import fields
 from typing import Any
 
 import tomli_w
@@ -12,7 +13,7 @@ from rumbrel.core.formats.table import CODECS, CONTAINER_BY_KEY, CONTAINERS, for
 from rumbrel.core.places import FILE_SYSTEMS
 from rumbrel.core.tags.mapping import FIELDS
 from rumbrel.core.targets import Accepts, Target
-from rumbrel.core.targets.model import BITRATE_MODES, CHANNEL_MODES
+from rumbrel.core.targets.model import BITRATE_MODES, CHANNEL_MODES, PlayerRule
 from rumbrel.web.ui.words import LEVEL_WORDS
 
 __all__ = ["AcceptedForm", "TargetForm", "accepted_forms"]
@@ -47,6 +48,9 @@ def _number(label: str, low: float, high: float, *, whole: bool = True) -> forms
     kind = forms.IntegerField if whole else forms.FloatField
     widget = forms.NumberInput(attrs={"step": "1" if whole else "any"})
     return kind(required=False, label=label, min_value=low, max_value=high, widget=widget)
+
+
+_OF_PLAYER = tuple(each.name for each in fields(PlayerRule))
 
 
 class TargetForm(forms.Form):
@@ -99,10 +103,7 @@ class TargetForm(forms.Form):
         ("Loudness", ("level_mode", "loudness_lufs", "ceiling_dbtp", "limits")),
         ("Tags and covers", ("id3", "covers", "cover_pixels", "cover_bytes", "keep")),
         ("Names and lists", ("pattern", "file_system", "longest", "kind", "folder_each")),
-        ("Sticks and cards in it", (
-            "file_systems", "largest_volume_gb", "deepest_folders", "most_in_folder", "most_tracks", "order", "shows",
-            "display_signs",
-        )),
+        ("Sticks and cards in it", _OF_PLAYER),
     )  # fmt: skip
 
     def __init__(self, data: Any = None, **more: Any) -> None:
@@ -144,7 +145,6 @@ class TargetForm(forms.Form):
     def values_of(target: Target) -> dict[str, Any]:
         """A target as the form shows it."""
         settings, level, tags, names = target.make.settings, target.level, target.tags, target.names
-        player = target.player
         return {
             "name": target.name, "about": target.about, "device": target.device, "verb": target.verb,
             "strict": target.strict, "encoding": target.make.encoding, "mode": settings.mode or "",
@@ -156,10 +156,7 @@ class TargetForm(forms.Form):
             "covers": tags.covers, "cover_pixels": tags.cover_pixels, "cover_bytes": tags.cover_bytes,
             "keep": list(tags.keep), "pattern": names.pattern, "file_system": names.file_system,
             "longest": names.longest, "kind": target.playlists.kind, "folder_each": target.playlists.folder_each,
-            "file_systems": list(player.file_systems), "largest_volume_gb": player.largest_volume_gb,
-            "deepest_folders": player.deepest_folders, "most_in_folder": player.most_in_folder,
-            "most_tracks": player.most_tracks, "order": player.order, "shows": player.shows,
-            "display_signs": player.display_signs,
+            **{name: getattr(target.player, name) for name in _OF_PLAYER},
         }  # fmt: skip
 
     def description(self, accepted: list["AcceptedForm"]) -> str:
@@ -188,16 +185,7 @@ class TargetForm(forms.Form):
             "level": level,
             "names": some("pattern", "file_system", "longest"),
             "playlists": some("kind", "folder_each"),
-            "player": some(
-                "file_systems",
-                "largest_volume_gb",
-                "deepest_folders",
-                "most_in_folder",
-                "most_tracks",
-                "order",
-                "shows",
-                "display_signs",
-            ),
+            "player": some(*_OF_PLAYER),
         }
         return tomli_w.dumps(record)
 

@@ -1,10 +1,16 @@
 """Answers that several screens give."""
 
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from django.contrib import messages
 from django.http import HttpRequest, HttpResponse, HttpResponseRedirect
 from django.shortcuts import redirect
 from django.utils.http import url_has_allowed_host_and_scheme
 
-__all__ = ["back_to", "undo"]
+from rumbrel.core.errors import RumbrelError
+
+__all__ = ["back_to", "refusals_told", "undo"]
 
 
 def back_to(request: HttpRequest, name: str, *args: object) -> HttpResponse:
@@ -12,6 +18,15 @@ def back_to(request: HttpRequest, name: str, *args: object) -> HttpResponse:
     address = request.POST.get("back", "")
     ours = address.startswith("/") and url_has_allowed_host_and_scheme(address, allowed_hosts=None)
     return HttpResponseRedirect(address) if ours else redirect(name, *args)
+
+
+@contextmanager
+def refusals_told(request: HttpRequest) -> Iterator[None]:
+    """What cannot be done is told on the page that follows."""
+    try:
+        yield
+    except RumbrelError as error:
+        messages.error(request, str(error))
 
 
 def undo(address: str) -> str:

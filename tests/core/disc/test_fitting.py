@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from rumbrel.core.disc.fitting import fill_from_pool, offers, split
 from rumbrel.core.disc.layout import DiscLayout, lay_out, taken
 from rumbrel.core.disc.media import Medium, medium_for
-from rumbrel.core.disc.packing import even_runs, full_runs, in_line, pack
+from rumbrel.core.disc.packing import even_runs, full_runs, pack
 from rumbrel.core.disc.subsets import fullest_of_at_most, fullest_subset, smallest_cover, smallest_cover_of
 from tests.core.disc.test_layout import programme
 
@@ -68,12 +68,12 @@ class SubsetTests(TestCase):
     @given(SIZES, st.integers(60, 150), st.integers(0, 5))
     @settings(max_examples=150, deadline=None)
     def test_runs_in_order(self, sizes: list[int], capacity: int, gap: int) -> None:
-        gaps = [gap] * len(sizes)
-
         def load(run) -> int:  # type: ignore[no-untyped-def]
             return sum(sizes[place] for place in run) + gap * (len(run) - 1)
 
-        total = in_line(sizes, gaps)
+        def total(start: int, end: int) -> int:
+            return load(range(start, end))
+
         full, even = (each(len(sizes), total, capacity, most_pieces=99) for each in (full_runs, even_runs))
         for runs in (full, even):
             self.assertEqual([place for run in runs for place in run], list(range(len(sizes))))

@@ -30,7 +30,7 @@ class VolumeTests(FolderCase):
             volume = volume_at(self.folder, volume_kind_for(kind.key))
             self.assertTrue(0 < volume.free_bytes <= volume.capacity_bytes)
             self.assertGreaterEqual(volume.bytes_taken(1), 512)
-            self.assertEqual(volume.room_needed([]), 0)
+            self.assertEqual(volume.bytes_taken(0), 0)
         for system in FILE_SYSTEMS:
             self.assertEqual(file_system_for(system.key), system)
             self.assertEqual(system.bytes_taken(0, 1 << 30), 0)

@@ -114,9 +114,10 @@ def _kept(row: VolumeRow, **fields: object) -> Delivery:
     return delivery
 
 
-def _queue(delivery: Delivery, kind: str, title: str) -> None:
-    delivery.job = start_job(kind=kind, subject=delivery.pk, title=title)
+def _queue(delivery: Delivery, kind: str, title: str) -> Job:
+    delivery.job = job = start_job(kind=kind, subject=delivery.pk, title=title)
     delivery.save(update_fields=["job", "started", "gone"])
+    return job
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -296,10 +297,7 @@ def start_delivery(*, delivery: Delivery) -> Job:
         again = (DeliveryItem.State.FAILED, DeliveryItem.State.PART)
         delivery.items.filter(state__in=again).update(state=DeliveryItem.State.WAITING, error="")
         delivery.started, delivery.gone = True, False
-        _queue(delivery, "deliver", str(delivery))
-    if delivery.job is None:
-        raise OutputError("It could not be queued. Try again.")
-    return delivery.job
+        return _queue(delivery, "deliver", str(delivery))
 
 
 def go_on_delivering(*, row: VolumeRow) -> list[Delivery]:

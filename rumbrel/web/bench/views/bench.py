@@ -13,6 +13,7 @@ from rumbrel.web.discs.queries import written_discs
 from rumbrel.web.discs.services import put_in as fill_tray
 from rumbrel.web.discs.services import take_out as empty_tray
 from rumbrel.web.jobs.models import Job
+from rumbrel.web.ui.answers import refusals_told
 
 from .. import services
 from ..forms import BlankForm, ImageForm, PutInForm, RealVolumeForm
@@ -61,33 +62,27 @@ def put_in(request: HttpRequest, drive: str) -> HttpResponse:
 
 @require_POST
 def take_out(request: HttpRequest, drive: str) -> HttpResponse:
-    try:
+    with refusals_told(request):
         services.take_disc_out(drive=drive)
-    except RumbrelError as error:
-        messages.error(request, str(error))
     return redirect("bench:index")
 
 
 @require_POST
 def blank_in(request: HttpRequest, recorder: str) -> HttpResponse:
     form = BlankForm(request.POST)
-    try:
+    with refusals_told(request):
         recorder_for(recorder)
         if not form.is_valid():
             raise DiscError("That blank is not on the shelf. Choose another one.")
         fill_tray(recorder=recorder, shelf_key=form.cleaned_data["disc"])
-    except RumbrelError as error:
-        messages.error(request, str(error))
     return redirect("bench:index")
 
 
 @require_POST
 def blank_out(request: HttpRequest, recorder: str) -> HttpResponse:
-    try:
+    with refusals_told(request):
         recorder_for(recorder)
         empty_tray(recorder=recorder)
-    except RumbrelError as error:
-        messages.error(request, str(error))
     return redirect("bench:index")
 
 

@@ -12,6 +12,7 @@ from django.views.decorators.http import require_POST, require_safe
 from rumbrel.core.errors import RumbrelError
 from rumbrel.web.jobs.rows import job_row
 from rumbrel.web.jobs.services import stop_job
+from rumbrel.web.ui.answers import refusals_told
 
 from .. import services
 from ..forms import DeliverForm, LeaveOutForm
@@ -102,10 +103,8 @@ def put_right(request: HttpRequest, pk: int) -> HttpResponse:
 
 @require_POST
 def start(request: HttpRequest, pk: int) -> HttpResponse:
-    try:
+    with refusals_told(request):
         services.start_delivery(delivery=_delivery(pk))
-    except RumbrelError as error:
-        messages.error(request, str(error))
     return redirect("bench:delivery", pk=pk)
 
 
@@ -128,17 +127,13 @@ def leave_out(request: HttpRequest, pk: int) -> HttpResponse:
     if not numbers:
         messages.error(request, "Mark the lines to leave out first.")
         return redirect("bench:delivery", pk=pk)
-    try:
+    with refusals_told(request):
         services.leave_out_of(delivery=found, numbers=numbers)
-    except RumbrelError as error:
-        messages.error(request, str(error))
     return redirect("bench:delivery", pk=pk)
 
 
 @require_POST
 def take_back(request: HttpRequest, pk: int) -> HttpResponse:
-    try:
+    with refusals_told(request):
         services.take_back_in(delivery=_delivery(pk))
-    except RumbrelError as error:
-        messages.error(request, str(error))
     return redirect("bench:delivery", pk=pk)

@@ -7,9 +7,9 @@ from django.http import FileResponse, Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
-from rumbrel.core.errors import RumbrelError
 from rumbrel.web.jobs.rows import job_row
 from rumbrel.web.jobs.services import stop_job
+from rumbrel.web.ui.answers import refusals_told
 
 from .. import services
 from ..forms import NamesForm, TakeInForm
@@ -67,13 +67,11 @@ def choose(request: HttpRequest, pk: int) -> HttpResponse:
         messages.error(request, "Choose from what is offered.")
         return redirect("bench:taken", pk=pk)
     chosen = form.cleaned_data
-    try:
+    with refusals_told(request):
         slugs = [chosen["first"], chosen["second"], chosen["third"]]
         services.choose_targets(taken=taken, slugs=slugs, begin_at_once=chosen["begins"] == "once")
         if chosen["names"] and chosen["names"] != taken.names_from:
             services.choose_names(taken=taken, source=chosen["names"])
-    except RumbrelError as error:
-        messages.error(request, str(error))
     return redirect("bench:taken", pk=pk)
 
 
@@ -85,14 +83,12 @@ def start(request: HttpRequest, pk: int) -> HttpResponse:
     if not form.is_valid():
         messages.error(request, "A name may have at most 500 characters.")
         return redirect("bench:taken", pk=pk)
-    try:
+    with refusals_told(request):
         if "title" in request.POST:
             services.change_names(taken=taken, names=form.names(), chosen=form.wanted())
             taken.refresh_from_db()
         if "only" not in request.POST:
             services.start_take_in(taken=taken)
-    except RumbrelError as error:
-        messages.error(request, str(error))
     return redirect("bench:taken", pk=pk)
 
 
@@ -107,10 +103,8 @@ def stop(request: HttpRequest, pk: int) -> HttpResponse:
 @require_POST
 def keep(request: HttpRequest, pk: int, number: int) -> HttpResponse:
     """A doubtful track is kept all the same."""
-    try:
+    with refusals_told(request):
         services.keep_doubtful(taken=_taken(pk), number=number)
-    except RumbrelError as error:
-        messages.error(request, str(error))
     return redirect("bench:taken", pk=pk)
 
 

@@ -10,10 +10,9 @@ from django.http.response import HttpResponseBase
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
-from rumbrel.core.errors import RumbrelError
 from rumbrel.core.workflows.fixity import read_manifest
 from rumbrel.web.jobs.models import Job
-from rumbrel.web.ui.answers import back_to
+from rumbrel.web.ui.answers import back_to, refusals_told
 
 from .. import services
 from ..forms import BagForm, FixityForm, PlanForm
@@ -83,10 +82,8 @@ def make_bag(request: HttpRequest) -> HttpResponse:
     folder = form.cleaned_data["folder"]
     there = Track.objects.filter(folder=folder, missing_since=None).order_by("relative") if folder else None
     ids = pulled_ids() if there is None else list(there.values_list("pk", flat=True))
-    try:
+    with refusals_told(request):
         services.start_bag(name=form.cleaned_data["name"], track_ids=ids, description=form.cleaned_data["description"])
-    except RumbrelError as error:
-        messages.error(request, str(error))
     return redirect("collection:fixity")
 
 
@@ -119,9 +116,7 @@ def take_checksums(request: HttpRequest) -> HttpResponse:
     if file.size > LARGEST_LIST_BYTES:
         messages.error(request, "That list is larger than 50 MB. Split it.")
         return redirect("collection:fixity")
-    try:
+    with refusals_told(request):
         found = read_manifest(os.fsdecode(file.read()))
         messages.success(request, services.keep_checksums(folder=form.cleaned_data["folder"], checksums=found))
-    except RumbrelError as error:
-        messages.error(request, str(error))
     return redirect("collection:fixity")

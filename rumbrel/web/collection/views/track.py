@@ -9,9 +9,8 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST, require_safe
 from django_htmx.http import trigger_client_event
 
-from rumbrel.core.errors import RumbrelError
 from rumbrel.core.targets import all_targets, fit_to
-from rumbrel.web.ui.answers import back_to
+from rumbrel.web.ui.answers import back_to, refusals_told
 from rumbrel.web.ui.removal import holders_of
 from rumbrel.web.ui.traces import traces_of
 from rumbrel.web.ui.words import counted
@@ -86,12 +85,10 @@ def panel(request: HttpRequest, pk: int) -> HttpResponse:
 def cut(request: HttpRequest, pk: int) -> HttpResponse:
     """Add the parts of a file as tracks."""
     form = CutForm(request.POST)
-    try:
+    with refusals_told(request):
         key = form.cleaned_data["key"] if form.is_valid() else ""
         added = counted(services.cut_track(track=get_object_or_404(Track, pk=pk), key=key), "track")
         messages.success(request, f"{added} of this file added to the collection. The file stays as it is.")
-    except RumbrelError as error:
-        messages.error(request, str(error))
     return redirect("collection:track", pk)
 
 
@@ -115,12 +112,10 @@ def joined(request: HttpRequest, pk: int) -> HttpResponse:
 def choose_sound(request: HttpRequest, pk: int) -> HttpResponse:
     """Of several sounds of a film, the one that the track is about."""
     form = SoundForm(request.POST)
-    try:
+    with refusals_told(request):
         number = form.cleaned_data["number"] if form.is_valid() else 0
         name = services.choose_sound(track=get_object_or_404(Track, pk=pk), number=number)
         messages.success(request, f"The track is the sound {name} from now on.")
-    except RumbrelError as error:
-        messages.error(request, str(error))
     return back_to(request, "collection:track", pk)
 
 

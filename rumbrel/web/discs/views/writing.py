@@ -13,6 +13,7 @@ from rumbrel.core.errors import DiscError, RumbrelError
 from rumbrel.core.workflows.design_disc import DesignPlan
 from rumbrel.web.jobs.rows import job_row
 from rumbrel.web.jobs.services import stop_job
+from rumbrel.web.ui.answers import refusals_told
 
 from .. import services
 from ..forms import TrayForm, WriteForm
@@ -96,10 +97,8 @@ def _start(request: HttpRequest, pk: int, *, trial: bool) -> HttpResponse:
     if not trial and "copies" in form.errors:
         messages.error(request, "From 1 to 99 copies can be written.")
         return redirect("discs:writing", pk=pk)
-    try:
+    with refusals_told(request):
         services.start_write(disc=found, trial=trial, copies=copies or found.copies_left or 1)
-    except RumbrelError as error:
-        messages.error(request, str(error))
     return redirect("discs:writing", pk=pk)
 
 
@@ -134,10 +133,8 @@ def tray(request: HttpRequest, pk: int, name: str) -> HttpResponse:
     }
     if name not in acts:
         raise Http404("There is nothing like that to be done with a tray.")
-    try:
+    with refusals_told(request):
         acts[name]()
-    except RumbrelError as error:
-        messages.error(request, str(error))
     return redirect("discs:writing", pk=pk)
 
 
