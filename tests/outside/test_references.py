@@ -9,18 +9,22 @@ from unittest import TestCase
 
 import numpy as np
 import soundfile
+from mutagen.mp3 import MP3
+from mutagen.mp3._util import XingHeader
 from scipy import signal
 
 from rumbrel.core.containers.mpeg_frames import parse_info_frame, walk_frames
 from rumbrel.core.disc.image import write_image
 from rumbrel.core.disc.layout import lay_out
 from rumbrel.core.disc.media import medium_for
+from rumbrel.core.encoders.encodings import encoding_for
+from rumbrel.core.encoders.settings import EncoderSettings
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.sound.stages import Treatment, build_chain
 from tests.core.disc.test_layout import programme
 from tests.marks import slow
-from tests.signals import convert_one, write_sound
+from tests.signals import convert_one, music, write_sound
 
 
 class OutsideCase(TestCase):
@@ -85,6 +89,30 @@ class SizeTests(OutsideCase):
             info = parse_info_frame(path.read_bytes()[: frames[0].size_bytes])
             self.assertEqual((info.frames, info.delay_samples), (len(frames) - 1, 576))
 
+    def test_another_reader_shows_what_was_asked_for(self) -> None:
+        """The tag library reads the information frame by the layout of common practice."""
+        values = (music(44_100) * 20_000).astype(np.int16)
+        values[1_000] = -24_576
+        for settings, settings_said, mode in (
+            (EncoderSettings(bitrate_kbps=320, effort=2), "-b 320", 1),
+            (EncoderSettings(mode="average", bitrate_kbps=192), "--preset 192", 2),
+            (EncoderSettings(mode="variable", quality=1.0), "-V 0", 4),
+            (EncoderSettings(mode="variable", quality=4 / 9), "-V 5", 4),
+        ):
+            path = self.folder / "asked.mp3"
+            encoder = encoding_for("mp3").open(
+                path, SoundShape(sample_rate=44_100, channels=2, depth_bits=16), settings
+            )
+            encoder.write(values)
+            encoder.finish()
+            info = MP3(path).info
+            self.assertEqual(info.encoder_settings, settings_said)
+            with path.open("rb") as file:
+                file.seek(4 + 32)
+                header = XingHeader(file).lame_header
+            self.assertEqual((header.vbr_method, header.quality), (mode, settings.effort or 5))
+            self.assertEqual((header.track_peak, header.source_sample_frequency_enum), (0.75, 1))
+
     def test_pcm_size_is_rate_times_depth_times_channels(self) -> None:
         source = write_sound(self.folder / "a.wav", 96_000, rate=96_000, subtype="PCM_24")
         outcome = convert_one(source, "disc-wav", self.folder / "out")
@@ -135,6 +163,30 @@ class ResolutionTests(TestCase):
         out = build_chain(wide, narrow, Treatment()).push(source).astype(np.float64)
         error = out - source / 65536.0
         self.assertAlmostEqual(10 * np.log10(np.mean(error**2) / (1 / 12)), 4.77, delta=0.03)
+
+    def test_shaped_dither_moves_noise_and_makes_none(self) -> None:
+        """A filter of error has a mean of 0 dB over its logarithmic spectrum (Gerzon and Craven, AES preprint 2822): the
+        mean stays LSB^2/4. Where the ear is keenest, at 3 kHz, 20 dB less are left. Without dither a faint tone is
+        rounded to the same steps again and again."""
+        for rate, depth in ((44_100, 16), (48_000, 20)):
+            wide, narrow = (SoundShape(sample_rate=rate, channels=2, depth_bits=bits) for bits in (0, depth))
+            full = float(1 << depth - 1)
+            source = np.full((rate * 4, 2), 0.3 / full)
+            out = build_chain(wide, narrow, Treatment(dither="shaped")).push(source)
+            error = out[:, 0] / (1 << (16 if depth == 16 else 32) - depth) - 0.3
+            at, power = signal.welch(error, rate, nperseg=4096)
+            power *= rate / 2
+            self.assertAlmostEqual(10 * np.log10(power[2:-2]).mean(), 10 * np.log10(0.25), delta=0.3)
+            self.assertLess(10 * np.log10(power[np.abs(at - 3_000) < 200].mean() / 0.25), -20)
+            bare = build_chain(wide, narrow, Treatment(dither="none")).push(source)
+            self.assertFalse(bare.any())
+        other = [
+            build_chain(SoundShape(sample_rate=32_000, channels=1, depth_bits=0),
+                        SoundShape(sample_rate=32_000, channels=1, depth_bits=16), Treatment(dither=dither)).push(
+                            np.full((5_000, 1), 1e-5))
+            for dither in ("shaped", "flat")
+        ]  # fmt: skip
+        np.testing.assert_array_equal(*other)
 
     def _swept(self, rate_in: int, rate_out: int, low: float, high: float) -> tuple[np.ndarray, np.ndarray]:
         """(frequency, level in dB) over the course of a slow sweep that passed the rate change."""

@@ -12,6 +12,7 @@ from typing import BinaryIO
 
 __all__ = [
     "DECODER_DELAY_SAMPLES",
+    "EncoderStatement",
     "FrameHeader",
     "InfoFrame",
     "StreamSummary",
@@ -205,7 +206,8 @@ def _parse_vbri(frame: bytes) -> InfoFrame:
 
 # The method an encoder states it worked by; two passes have numbers of their own.
 _MODE_BY_METHOD = {1: "constant", 2: "average", 8: "constant", 9: "average"}
-_METHOD_BY_MODE = {"constant": 1, "average": 2, "variable": 3}
+_METHOD_BY_MODE = {"constant": 1, "average": 2, "variable": 4}
+"""4 is the newer search for a variable bitrate, which is the one we use."""
 
 
 def _crc16(data: bytes) -> int:
@@ -222,10 +224,31 @@ _INFO_BYTES = 120 + 36
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class EncoderStatement:
+    """What the encoder was asked for, as the information frame states it (common practice).
+
+    bitrate_kbps is the one asked for; None with a variable bitrate. vbr_step is its whole step, 0 best to 9 smallest;
+    effort the encoder's, 0 to 9. lowpass_hz is 0 where it is not known. peak is the largest value of the sound that was
+    encoded, full scale at 1.0.
+    """
+
+    bitrate_kbps: int | None
+    vbr_step: int
+    effort: int
+    lowpass_hz: int
+    peak: float
+
+    @property
+    def quality_mark(self) -> int:
+        return 100 - 10 * self.vbr_step - self.effort
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class StreamSummary:
     """What is known when the last frame is written, the information frame not counted.
 
     delay_samples is the encoder's, None where it is not known: then neither it nor the padding is stated.
+    lowest_bitrate_kbps is of the frames. Where asked is None it is not known what the encoder was asked for.
     """
 
     first: FrameHeader
@@ -235,6 +258,8 @@ class StreamSummary:
     mode: str
     delay_samples: int | None
     padding_samples: int
+    lowest_bitrate_kbps: int
+    asked: EncoderStatement | None = None
 
 
 def _info_header(like: FrameHeader) -> FrameHeader:
@@ -265,19 +290,35 @@ def info_frame_bytes(summary: StreamSummary) -> bytes:
     body[at + 8 : at + 12] = summary.frames.to_bytes(4, "big")
     body[at + 12 : at + 16] = total.to_bytes(4, "big")
     body[at + 16 : at + 116] = _seek_table(summary, header.size_bytes, total)
-    body[at + 116 : at + 120] = (0).to_bytes(4, "big")
+    asked = summary.asked
+    body[at + 116 : at + 120] = (asked.quality_mark if asked else 0).to_bytes(4, "big")
     at += 120
     if summary.delay_samples is None:
         return bytes(body)
     body[at : at + 9] = b"LAME3.100"
     body[at + 9] = _METHOD_BY_MODE[summary.mode]
-    body[at + 20] = min(255, summary.first.bitrate_kbps)
+    body[at + 20] = min(255, (asked.bitrate_kbps if asked else None) or summary.lowest_bitrate_kbps)
+    if asked:
+        body[at + 10] = asked.lowpass_hz // 100
+        body[at + 11 : at + 15] = round(asked.peak * (1 << 23)).to_bytes(4, "big")
+        body[at + 24] = _sound_bits(summary.first)
+        # The field of one byte before has no room for more than 255 kbit/s.
+        body[at + 26 : at + 28] = (asked.bitrate_kbps or 0).to_bytes(2, "big")
     delays = summary.delay_samples << 12 | summary.padding_samples
     body[at + 21 : at + 24] = delays.to_bytes(3, "big")
     body[at + 28 : at + 32] = total.to_bytes(4, "big")
     end = at + 34
     body[end : end + 2] = _crc16(bytes(body[:end])).to_bytes(2, "big")
     return bytes(body)
+
+
+_STEREO_MARKS = {"mono": 0, "stereo": 1, "dual channel": 2, "joint stereo": 3}
+
+
+def _sound_bits(first: FrameHeader) -> int:
+    """Two bits for the rate that came in, none for unwise settings, three for the stereo mode, two for noise shaping."""
+    rate = 0 if first.sample_rate <= 32_000 else 1 if first.sample_rate == 44_100 else 2
+    return rate << 6 | _STEREO_MARKS[first.mode] << 2
 
 
 def _seek_table(summary: StreamSummary, info_size: int, total: int) -> bytes:

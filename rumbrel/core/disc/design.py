@@ -6,6 +6,7 @@ from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
 from rumbrel.core.errors import DiscError
+from rumbrel.core.sound.dither import FLAT
 
 from .codes import parse_isrc, parse_product_code
 from .media import MEDIA
@@ -72,7 +73,8 @@ class TrackDesign:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DiscDesign:
     """first_pause_sectors counts the 150 before address 0. hidden_id is the sound that lies before track 1. level is
-    the mode of a level rule: none, track or album. trims leaves out the silence at the ends of tracks. target_slug is
+    the mode of a level rule: none, track or album. trims leaves out the silence at the ends of tracks. dither is
+    one of DITHERS. target_slug is
     what files are made for on a disc of compressed files, numbered puts the order into the names of files."""
 
     kind: DiscKind = DiscKind.AUDIO
@@ -82,6 +84,7 @@ class DiscDesign:
     hidden_id: int | None = None
     level: str = "none"
     trims: bool = False
+    dither: str = FLAT
     speed: int = 8
     target_slug: str = ""
     numbered: bool = True

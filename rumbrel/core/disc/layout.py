@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from rumbrel.core.sound.decoding import StreamChoice
+from rumbrel.core.sound.dither import FLAT
 
 from .media import Medium
 from .red_book import (
@@ -109,7 +110,7 @@ class DiscLayout:
     """Tracks at their addresses. The first pause lies before address 0 and takes none of the room.
 
     hidden is sound that lies before track 1, in its gap. gap_sectors is what goes between tracks without a gap of
-    their own.
+    their own. dither is one of DITHERS, for sound that is not of 16 bit.
     """
 
     medium: Medium
@@ -117,6 +118,7 @@ class DiscLayout:
     hidden: Programme | None = None
     gap_sectors: int = 0
     first_pause_sectors: int = FIRST_PAUSE_SECTORS
+    dither: str = FLAT
 
     @property
     def total_sectors(self) -> int:
@@ -171,6 +173,7 @@ def lay_out(
     medium: Medium,
     first_pause_sectors: int = FIRST_PAUSE_SECTORS,
     hidden: Programme | None = None,
+    dither: str = FLAT,
 ) -> DiscLayout:
     """Place programmes one after another.
 
@@ -193,7 +196,7 @@ def lay_out(
         at = placed[-1].end_sector
     return DiscLayout(
         medium=medium, tracks=tuple(tracks), hidden=hidden, gap_sectors=gap_sectors,
-        first_pause_sectors=first_pause_sectors,
+        first_pause_sectors=first_pause_sectors, dither=dither,
     )  # fmt: skip
 
 
@@ -219,7 +222,7 @@ def laid_out_again(layout: DiscLayout, positions: Sequence[int], *, later: bool 
     hidden = None if later or layout.hidden == own_lead else layout.hidden
     return lay_out(
         taken([track.programme for track in layout.tracks], positions), gap_sectors=layout.gap_sectors,
-        medium=layout.medium, hidden=hidden,
+        medium=layout.medium, hidden=hidden, dither=layout.dither,
         first_pause_sectors=FIRST_PAUSE_SECTORS if later else layout.first_pause_sectors,
     )  # fmt: skip
 

@@ -49,14 +49,15 @@ class Limited:
         )
 
 
-def _blocks(run: list[Programme], told: Callable[[int, float], None]) -> Iterator[Block]:
+def _blocks(run: list[Programme], dither: str, told: Callable[[int, float], None]) -> Iterator[Block]:
     """The unbroken stream of programmes that run on, through one conversion, as the disc holds it. told hears
     how many values were limited and how far they went."""
     chain = None
     for programme in run:
         with open_sound(Path(programme.path), programme.choice) as sound:
             if chain is None:
-                chain = build_chain(sound.shape, DISC_SHAPE, Treatment(gain_db=programme.gain_db))
+                treatment = Treatment(gain_db=programme.gain_db, dither=dither)
+                chain = build_chain(sound.shape, DISC_SHAPE, treatment)
                 shape = sound.shape
             elif (sound.shape.sample_rate, sound.shape.channels) != (shape.sample_rate, shape.channels):
                 name = Path(programme.path).name
@@ -113,19 +114,19 @@ def disc_stream(layout: DiscLayout, *, limited: Callable[[Limited], None] = lamb
                 limited(Limited(track=first, values=values, over_db=over_db))
 
         yield from _gap(layout, run[0], told)
-        yield from _run(run, told)
+        yield from _run(run, layout.dither, told)
 
 
 def _gap(layout: DiscLayout, track: DiscTrack, told: Callable[[int, float], None]) -> Iterator[Part]:
     """The silence before a track, or the sound that is hidden before the first."""
     samples = track.silence_sectors * SAMPLES_PER_SECTOR
     hidden = layout.hidden if track.number == 1 else None
-    blocks = _silence(samples) if hidden is None else _exactly(_blocks([hidden], told), samples)
+    blocks = _silence(samples) if hidden is None else _exactly(_blocks([hidden], layout.dither, told), samples)
     for block in blocks:
         yield Part(track=track, in_gap=True, block=block)
 
 
-def _run(run: list[DiscTrack], told: Callable[[int, float], None]) -> Iterator[Part]:
+def _run(run: list[DiscTrack], dither: str, told: Callable[[int, float], None]) -> Iterator[Part]:
     """One stream, cut at the addresses of its tracks and of the sound in their gaps."""
     pieces: list[tuple[DiscTrack, bool, int]] = []
     programmes: list[Programme] = []
@@ -136,7 +137,7 @@ def _run(run: list[DiscTrack], told: Callable[[int, float], None]) -> Iterator[P
         pieces.append((track, False, track.sectors * SAMPLES_PER_SECTOR))
         programmes.append(track.programme)
     position, left = 0, pieces[0][2]
-    for block in _exactly(_blocks(programmes, told), sum(samples for _, _, samples in pieces)):
+    for block in _exactly(_blocks(programmes, dither, told), sum(samples for _, _, samples in pieces)):
         while len(block):
             piece, block = block[:left], block[left:]
             left -= len(piece)

@@ -1,11 +1,13 @@
 """MP3 by the vector build of its usual encoder, with the information frame added by us."""
 
+from dataclasses import replace
 from pathlib import Path
 
 import lameenc
 import numpy as np
 
 from rumbrel.core.containers.mpeg_frames import (
+    EncoderStatement,
     FrameHeader,
     StreamSummary,
     build_header,
@@ -57,6 +59,8 @@ def default_bitrate_kbps(sample_rate: int) -> int:
 
 
 _VBR_OFF, _VBR_AVERAGE, _VBR_QUALITY = 0, 3, 4
+_USUAL_VBR_STEP = 4
+"""What the encoder states where the bitrate does not vary."""
 
 
 class Mp3Stream:
@@ -94,7 +98,9 @@ class Mp3Stream:
         except OSError as error:
             raise OutputError(f"The result could not be written: {error.strerror}.") from error
 
-    def finish(self, *, samples: int, delay_samples: int | None, mode: str = "") -> None:
+    def finish(
+        self, *, samples: int, delay_samples: int | None, mode: str = "", asked: EncoderStatement | None = None
+    ) -> None:
         """State what is in the file; a delay of None says that nothing is known of it. Raises OutputError.
 
         samples is the sound's length. Without a mode, the frames tell whether the bitrate is constant.
@@ -110,6 +116,8 @@ class Mp3Stream:
             mode=mode or ("constant" if len(self._bitrates_kbps) == 1 else "variable"),
             delay_samples=delay_samples,
             padding_samples=max(0, min(padding, 0xFFF)),
+            lowest_bitrate_kbps=min(self._bitrates_kbps),
+            asked=asked,
         )
         try:
             self._file.seek(0)
@@ -126,19 +134,45 @@ class _Mp3Encoder:
     def __init__(self, path: Path, shape: SoundShape, settings: EncoderSettings) -> None:
         self._engine = _engine(shape, settings)
         self._mode = settings.mode or "constant"
+        self._asked = _statement(shape, settings)
         self._stream = Mp3Stream(path)
         self._samples = 0
+        self._largest = 0
 
     def write(self, block: Block) -> None:
         self._samples += len(block)
+        self._largest = max(self._largest, int(block.max(initial=0)), -int(block.min(initial=0)))
         self._stream.take(bytes(self._engine.encode(np.ascontiguousarray(block, dtype="<i2").tobytes())))
 
     def finish(self) -> None:
         self._stream.take(bytes(self._engine.flush()))
-        self._stream.finish(samples=self._samples, delay_samples=ENCODER_DELAY_SAMPLES, mode=self._mode)
+        asked = replace(self._asked, peak=self._largest / 32_768)
+        self._stream.finish(samples=self._samples, delay_samples=ENCODER_DELAY_SAMPLES, mode=self._mode, asked=asked)
 
     def abandon(self) -> None:
         self._stream.close()
+
+
+_LOWPASS_HZ = (0, 19_500, 18_500, 18_000, 17_500, 17_000, 16_500, 15_600, 15_200, 7_230)
+"""The encoder's edge for each step of a variable bitrate, 0 for none: from memory, and found again in encoded noise."""
+
+
+def _vbr_step(settings: EncoderSettings) -> float:
+    return round((1.0 - (0.6 if settings.quality is None else settings.quality)) * 9.0, 3)
+
+
+def _statement(shape: SoundShape, settings: EncoderSettings) -> EncoderStatement:
+    """The peak is known at the end."""
+    varies = settings.mode == "variable"
+    step = int(_vbr_step(settings)) if varies else _USUAL_VBR_STEP
+    lowpass_hz = _LOWPASS_HZ[step] if varies else 0
+    return EncoderStatement(
+        bitrate_kbps=None if varies else settings.bitrate_kbps or default_bitrate_kbps(shape.sample_rate),
+        vbr_step=step,
+        effort=MIDDLE_EFFORT if settings.effort is None else settings.effort,
+        lowpass_hz=lowpass_hz if lowpass_hz < shape.sample_rate / 2 else 0,
+        peak=0.0,
+    )
 
 
 def _engine(shape: SoundShape, settings: EncoderSettings) -> "lameenc.Encoder":
@@ -150,9 +184,8 @@ def _engine(shape: SoundShape, settings: EncoderSettings) -> "lameenc.Encoder":
     engine.set_quality(MIDDLE_EFFORT if settings.effort is None else settings.effort)
     bitrate_kbps = settings.bitrate_kbps or default_bitrate_kbps(shape.sample_rate)
     if settings.mode == "variable":
-        quality = 0.6 if settings.quality is None else settings.quality
         engine.set_vbr(_VBR_QUALITY)
-        engine.set_vbr_quality(round((1.0 - quality) * 9.0, 3))
+        engine.set_vbr_quality(_vbr_step(settings))
     elif settings.mode == "average":
         engine.set_vbr(_VBR_AVERAGE)
         engine.set_vbr_mean_bitrate_kbps(bitrate_kbps)

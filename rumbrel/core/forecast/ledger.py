@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from rumbrel.core.errors import OutputError
+from rumbrel.core.sound.dither import FLAT
 from rumbrel.core.targets.model import Target
 
 __all__ = ["Entry", "ResultLedger", "append_entry", "short_mark", "work_mark"]
@@ -62,7 +63,8 @@ def append_entry(ledger: Path, entry: Entry) -> None:
 
 def work_mark(target: Target, options: str) -> str:
     """A mark that changes whenever anything that decides on a result does."""
-    return short_mark(f"{target!r}|{options}")
+    dither = target.make.dither
+    return short_mark(f"{target!r}|{options}" + (f"|{dither}" if dither != FLAT else ""))
 
 
 def short_mark(text: str) -> str:

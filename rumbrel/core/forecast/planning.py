@@ -46,7 +46,8 @@ def plan_sound(
             warnings=tuple(rewrap_warnings(facts, fit.rewrap)),
         )
     reason = "its level or length is to change" if changes_sound and fit.kind is not FitKind.CONVERT else fit.reason
-    return _conversion(start, fit, Treatment(highpass_hz=target.make.highpass_hz), reason)
+    treatment = Treatment(highpass_hz=target.make.highpass_hz, dither=target.make.dither)
+    return _conversion(start, fit, treatment, reason)
 
 
 def treated(step: Step, treatment: Treatment) -> Step:
@@ -56,7 +57,7 @@ def treated(step: Step, treatment: Treatment) -> Step:
     """
     if step.fit is None or step.action is not Action.CONVERT:
         return step
-    treatment = replace(treatment, highpass_hz=step.target.make.highpass_hz)
+    treatment = replace(treatment, highpass_hz=step.target.make.highpass_hz, dither=step.target.make.dither)
     start = partial(
         Step, source=step.source, target=step.target, fit=step.fit, source_id=step.source_id, work=step.work
     )
@@ -104,7 +105,7 @@ def _conversion(start: "partial[Step]", fit: Fit, treatment: Treatment, reason: 
         shape=shape,
         encoding=encoding.key,
         treatment=treatment,
-        warnings=(*sound_warnings(facts, after, shape), *tag_warnings(facts, encoding)),
+        warnings=(*sound_warnings(facts, after, shape, treatment.dither), *tag_warnings(facts, encoding)),
     )
 
 

@@ -6,6 +6,7 @@ from rumbrel.core.encoders.encodings import Encoding
 from rumbrel.core.encoders.rewrap import Rewrap
 from rumbrel.core.formats.table import CONTAINER_BY_KEY, container_row
 from rumbrel.core.inspection.facts import Facts, FaultCode
+from rumbrel.core.sound.dither import dither_said
 from rumbrel.core.sound.shape import CHANNEL_ORDERS, SoundShape
 from rumbrel.core.sound.stages import mix_said
 from rumbrel.core.tags import unheld_fields
@@ -20,7 +21,7 @@ def _warning(code: WarningCode, text: str) -> Warning:
     return Warning(code=code, text=text)
 
 
-def sound_warnings(facts: Facts, after: After, shape: SoundShape) -> Iterator[Warning]:
+def sound_warnings(facts: Facts, after: After, shape: SoundShape, dither: str) -> Iterator[Warning]:
     """What the conversion does to the sound."""
     if not facts.lossless:
         yield from _lossy_warnings(facts, after)
@@ -37,7 +38,7 @@ def sound_warnings(facts: Facts, after: After, shape: SoundShape) -> Iterator[Wa
             f"what sounds above {shape.sample_rate / 2000:g} kHz is left out.",
         )
     if facts.lossless and after.lossless and shape.depth_bits:
-        yield from _depth_warnings(facts, shape)
+        yield from _depth_warnings(facts, shape, dither)
     for fault in facts.faults:
         if fault.salvageable:
             code = WarningCode.DAMAGED if fault.code is FaultCode.DAMAGED else WarningCode.CUT_SHORT
@@ -86,12 +87,13 @@ def _lossy_warnings(facts: Facts, after: After) -> Iterator[Warning]:
         )
 
 
-def _depth_warnings(facts: Facts, shape: SoundShape) -> Iterator[Warning]:
+def _depth_warnings(facts: Facts, shape: SoundShape, dither: str) -> Iterator[Warning]:
     source = facts.bit_depth
     if source is None or source > shape.depth_bits:
         yield _warning(
             WarningCode.DEPTH_REDUCED,
-            f"Rounded from {f'{source} bit' if source else 'floating point'} to {shape.depth_bits} bit, with dither.",
+            f"Rounded from {f'{source} bit' if source else 'floating point'} to {shape.depth_bits} bit, "
+            f"{dither_said(dither, shape.sample_rate)}.",
         )
     elif source < shape.depth_bits and shape.sample_rate == facts.sample_rate and source % 8 == 0:
         yield _warning(

@@ -11,7 +11,9 @@ from numpy.typing import NDArray
 
 from rumbrel.core.errors import EncodeError
 
+from .dither import FLAT
 from .limiter import Limiter
+from .quantise import Quantise
 from .shape import CHANNEL_ORDERS, Block, SoundShape, tamed
 
 __all__ = ["Chain", "Cut", "Treatment", "build_chain", "mix_matrix", "mix_said"]
@@ -25,7 +27,8 @@ class Treatment:
 
     start_sample and end_sample cut the source, in its own samples; None leaves its end. ceiling_dbtp is what no
     peak of the result may pass, also once it is coded; lowerings is how often the gain may be lowered for that.
-    limit_dbtp is where a limiter holds the peaks, None where there is none. deemphasis takes a disc's pre-emphasis out.
+    limit_dbtp is where a limiter holds the peaks, None where there is none. deemphasis takes a disc's pre-emphasis out. dither is
+    one of DITHERS, for where bits are lost: it is nothing that is done for itself.
     """
 
     highpass_hz: float | None = None
@@ -36,6 +39,7 @@ class Treatment:
     lowerings: int = 0
     limit_dbtp: float | None = None
     deemphasis: bool = False
+    dither: str = FLAT
 
     @property
     def changes_samples(self) -> bool:
@@ -174,53 +178,6 @@ class _Gain:
         return np.asarray(block * self._factor)
 
 
-class _Quantise:
-    """Float to integers with triangular dither of 2 LSB peak to peak, drawn the same at every run.
-
-    Total noise power is LSB^2/4 (STANDARDS: samples). Values beyond full scale are limited and
-    counted, so that the report can say so.
-    """
-
-    def __init__(self, depth_bits: int) -> None:
-        self._depth = depth_bits
-        self._dtype = np.int16 if depth_bits <= 16 else np.int32
-        self._shift = (16 if depth_bits <= 16 else 32) - depth_bits
-        self._noise = np.random.Generator(np.random.SFC64(0x52756D))
-        self.clipped_values = 0
-        self.largest = 0.0
-
-    def push(self, block: Block, *, last: bool = False) -> Block:
-        full = float(1 << (self._depth - 1))
-        wanted = block * full
-        scaled = np.rint(wanted)
-        lossy = _lossy_stretches(wanted, scaled)
-        if lossy.any():
-            noise = self._noise.random(block.shape, dtype=np.float32)
-            noise -= self._noise.random(block.shape, dtype=np.float32)
-            noise[~np.repeat(lossy, _DITHERED_SAMPLES)[: len(block)]] = 0
-            scaled = np.rint(wanted + noise)
-        limited: Block = np.clip(scaled, -full, full - 1)
-        clipped = int(np.count_nonzero(np.abs(scaled - limited) > 1))
-        if clipped:
-            self.clipped_values += clipped
-            self.largest = max(self.largest, float(np.abs(scaled).max()) / full)
-        integers: Block = limited.astype(self._dtype)
-        return integers << self._shift
-
-
-_DITHERED_SAMPLES = 512
-"""Dither is begun and ended in stretches of so many samples (our own choice)."""
-
-
-def _lossy_stretches(wanted: Block, rounded: Block) -> NDArray[np.bool_]:
-    """Whether rounding changes anything in each stretch of a block. Where it does not there is nothing to dither:
-    digital silence stays silent, and fewer bits in a deeper container come out as they went in."""
-    starts = np.arange(0, len(wanted), _DITHERED_SAMPLES)
-    if not len(starts):
-        return np.zeros(0, dtype=bool)
-    return np.logical_or.reduceat((wanted != rounded).any(axis=1), starts)
-
-
 class _ToFloat32:
     """Values beyond full scale are kept and counted: what decodes a lossy coding of them limits them."""
 
@@ -251,7 +208,7 @@ class Chain:
 
     @property
     def clipped_values(self) -> int:
-        return sum(stage.clipped_values for stage in self._stages if isinstance(stage, _Quantise))
+        return sum(stage.clipped_values for stage in self._stages if isinstance(stage, Quantise))
 
     @property
     def not_numbers(self) -> int:
@@ -266,7 +223,7 @@ class Chain:
     @property
     def over_db(self) -> float:
         """How far the largest value lay beyond full scale; 0 where none did."""
-        largest = max((s.largest for s in self._stages if isinstance(s, (_Quantise, _ToFloat32))), default=0.0)
+        largest = max((s.largest for s in self._stages if isinstance(s, (Quantise, _ToFloat32))), default=0.0)
         return 20 * math.log10(largest) if largest > 1 else 0.0
 
     def push(self, block: Block) -> Block:
@@ -378,5 +335,7 @@ def build_chain(source: SoundShape, result: SoundShape, treatment: Treatment) ->
         stages.append(_Gain(treatment.gain_db))
     if treatment.limit_dbtp is not None:
         stages.append(Limiter(replace(result, channels=max(channels, result.channels)), treatment.limit_dbtp))
-    stages.append(_ToFloat32() if result.is_float else _Quantise(result.depth_bits))
+    stages.append(
+        _ToFloat32() if result.is_float else Quantise(result.depth_bits, result.sample_rate, treatment.dither)
+    )
     return Chain(result, stages)

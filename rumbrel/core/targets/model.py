@@ -6,6 +6,7 @@ from typing import Any
 from rumbrel.core.encoders.settings import EncoderSettings
 from rumbrel.core.formats.table import format_label
 from rumbrel.core.records import as_record
+from rumbrel.core.sound.dither import FLAT
 from rumbrel.core.tags.rules import TagRules
 
 __all__ = [
@@ -54,7 +55,8 @@ class Recipe:
     """What is made when a track must be converted.
 
     A source's rate, depth and channel count are kept where they are listed; otherwise the nearest
-    listed value is taken (planning.py says how). highpass_hz is a corner frequency in Hz.
+    listed value is taken (planning.py says how). highpass_hz is a corner frequency in Hz. dither is
+    one of DITHERS, for where bits are lost.
     """
 
     encoding: str
@@ -63,6 +65,8 @@ class Recipe:
     channels: tuple[int, ...]
     settings: EncoderSettings
     highpass_hz: float | None = None
+    # Marks of results that were made before there was a choice stay true: work_mark adds any other than the usual.
+    dither: str = field(default=FLAT, repr=False)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -11,6 +11,7 @@ from rumbrel.core.encoders.settings import EncoderSettings
 from rumbrel.core.errors import TargetError
 from rumbrel.core.formats.table import CODECS, CONTAINERS
 from rumbrel.core.places import FILE_SYSTEMS
+from rumbrel.core.sound.dither import DITHERS, FLAT
 from rumbrel.core.tags.mapping import FIELDS
 from rumbrel.core.tags.rules import TagRules
 
@@ -156,6 +157,7 @@ def _recipe(values: object, where: str) -> Recipe:
         channels=table.numbers("channels", 1, 64) or encoding.channel_counts,
         settings=settings,
         highpass_hz=table.number("highpass_hz", 1, 2000, (int, float)),
+        dither=table.choice("dither", tuple(DITHERS), FLAT),
     )
     table.no_more()
     check_recipe(recipe, where)

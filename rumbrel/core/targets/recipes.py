@@ -5,12 +5,13 @@ from collections.abc import Sequence
 from rumbrel.core.encoders.encodings import Encoding, encoding_for
 from rumbrel.core.encoders.settings import EncoderSettings
 from rumbrel.core.errors import EncodeError, TargetError
+from rumbrel.core.sound.dither import FLAT, SHAPED_RATES
 from rumbrel.core.sound.shape import SoundShape
 
 from .model import Accepts, Recipe
 from .planning import recipe_shapes
 
-__all__ = ["check_acceptance", "check_recipe", "possible_rates"]
+__all__ = ["check_acceptance", "check_dither", "check_recipe", "possible_rates"]
 
 
 def possible_rates(encoding: Encoding, settings: EncoderSettings) -> tuple[int, ...]:
@@ -35,12 +36,24 @@ def check_recipe(recipe: Recipe, where: str) -> None:
     Raises TargetError, which begins with where.
     """
     encoding = encoding_for(recipe.encoding)
+    check_dither(recipe, where)
     try:
         encoding.check_settings(recipe.settings)
         for shape in recipe_shapes(recipe):
             encoding.check_request(shape, recipe.settings)
     except EncodeError as error:
         raise TargetError(f"{where}: {error}") from error
+
+
+def check_dither(recipe: Recipe, where: str) -> None:
+    """A dither that could have no effect is refused. Raises TargetError, which begins with where."""
+    if recipe.dither == FLAT:
+        return
+    label = encoding_for(recipe.encoding).label
+    if not recipe.bit_depths:
+        raise TargetError(f"{where}: {label} takes floating point, so that nothing is rounded. Leave 'dither' out.")
+    if recipe.dither == "shaped" and recipe.sample_rates and not set(recipe.sample_rates) & set(SHAPED_RATES):
+        raise TargetError(f"{where}: shaped dither is for 44100 and 48000 Hz, which are not made. Leave 'dither' out.")
 
 
 _AVERAGE_STRAYS = 1.1

@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from rumbrel.core.encoders.encodings import ENCODINGS, Encoding
 from rumbrel.core.encoders.settings import EncoderSettings
 from rumbrel.core.errors import TargetError
+from rumbrel.core.sound.dither import FLAT
 
 from .model import Accepts, Recipe, Target
 from .recipes import check_acceptance, check_recipe, possible_rates
@@ -41,15 +42,17 @@ def ways_of(target: Target) -> tuple[Way, ...]:
 def _ways(target: Target, row: Accepts, encoding: Encoding) -> Iterator[Way]:
     own = target.make.encoding == encoding.key
     for words, label, settings in _settings(target, row, encoding):
+        depths = target.make.bit_depths if own else _both(row.bit_depths, encoding.depths)
         recipe = Recipe(
             encoding=encoding.key,
             sample_rates=target.make.sample_rates
             if own
             else _both(row.sample_rates, possible_rates(encoding, settings)),
-            bit_depths=target.make.bit_depths if own else _both(row.bit_depths, encoding.depths),
+            bit_depths=depths,
             channels=target.make.channels if own else _both(row.channels, encoding.channel_counts),
             settings=settings,
             highpass_hz=target.make.highpass_hz,
+            dither=target.make.dither if depths else FLAT,
         )
         try:
             check_recipe(recipe, target.name)

@@ -4,6 +4,8 @@ from typing import Any
 
 import tomli_w
 
+from rumbrel.core.sound.dither import FLAT
+
 from .model import Accepts, LevelRule, NameRule, PlayerRule, PlaylistRule, Recipe, Target
 
 __all__ = ["target_toml"]
@@ -58,6 +60,7 @@ def _make(recipe: Recipe) -> dict[str, Any]:
         "bit_depths": recipe.bit_depths,
         "channels": recipe.channels,
         "highpass_hz": recipe.highpass_hz,
+        "dither": recipe.dither if recipe.dither != FLAT else None,
     }
 
 

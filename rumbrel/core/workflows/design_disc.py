@@ -302,7 +302,7 @@ def _wish(design: DiscDesign, sounds: Mapping[int, Sound]) -> DiscWish:
     return DiscWish(
         medium=medium_for(design.medium_key), gap_sectors=design.gap_sectors,
         first_pause_sectors=design.first_pause_sectors, hidden=hidden, title=texts.pop("title", ""), texts=texts,
-        genre_code=design.genre_code,
+        genre_code=design.genre_code, dither=design.dither,
     )  # fmt: skip
 
 

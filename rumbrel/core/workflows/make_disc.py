@@ -42,6 +42,7 @@ from rumbrel.core.playlists import LIST_SUFFIXES, ListEntry
 from rumbrel.core.progress import Report, no_report
 from rumbrel.core.sound.analysis import ChannelState
 from rumbrel.core.sound.decoding import DISC_IMAGE, BareSound, StreamChoice
+from rumbrel.core.sound.dither import FLAT
 from rumbrel.core.targets import LevelRule
 from rumbrel.core.verdict import Verdict
 
@@ -84,11 +85,12 @@ class DiscWish:
     title: str = ""
     texts: Mapping[str, str] = field(default_factory=dict)
     genre_code: int = 0
+    dither: str = FLAT
 
     def lay_out(self, programmes: Sequence[Programme]) -> DiscLayout:
         return lay_out(
             programmes, gap_sectors=self.gap_sectors, medium=self.medium,
-            first_pause_sectors=self.first_pause_sectors, hidden=self.hidden,
+            first_pause_sectors=self.first_pause_sectors, hidden=self.hidden, dither=self.dither,
         )  # fmt: skip
 
     def text(self, layout: DiscLayout) -> DiscText:

@@ -14,6 +14,7 @@ from rumbrel.core.disc.media import MEDIA, medium_for
 from rumbrel.core.disc.red_book import FIRST_PAUSE_SECTORS, SECTORS_PER_SECOND, format_msf, parse_msf
 from rumbrel.core.errors import DiscError
 from rumbrel.core.inlay import VARIANTS
+from rumbrel.core.sound.dither import DITHERS
 from rumbrel.core.targets import all_targets
 
 __all__ = [
@@ -352,6 +353,9 @@ class SentenceForm(ActForm):
     gap = forms.CharField(required=False, max_length=40, label="Gap between all tracks")
     level = forms.ChoiceField(required=False, label="Loudness", choices=_LEVELS)
     ends = forms.ChoiceField(required=False, label="Silence at the ends of tracks", choices=_ENDS)
+    dither = forms.ChoiceField(
+        required=False, label="Dither of what is not of 16 bit", choices=[(k, k) for k in DITHERS]
+    )
     target = forms.ChoiceField(required=False, label="Files for")
     names = forms.ChoiceField(required=False, label="Names of files", choices=_NAMES)
 
@@ -365,7 +369,7 @@ class SentenceForm(ActForm):
         form = cls(
             initial={
                 "kind": str(design.kind), "medium": design.medium_key, "gap": gap_text(design.gap_sectors),
-                "level": design.level, "ends": "on" if design.trims else "", "target": design.target_slug,
+                "level": design.level, "ends": "on" if design.trims else "", "dither": design.dither, "target": design.target_slug,
                 "names": "on" if design.numbered else "",
             }
         )  # fmt: skip
@@ -388,6 +392,7 @@ class SentenceForm(ActForm):
             kind=DiscKind(chosen["kind"] or design.kind),
             medium_key=chosen["medium"] or design.medium_key,
             level=chosen["level"] or design.level,
+            dither=chosen["dither"] or design.dither,
             target_slug=chosen["target"] or design.target_slug,
         )
         if "ends" in self.data:

@@ -11,6 +11,7 @@ from django import forms
 from rumbrel.core.encoders.encodings import ENCODINGS, Encoding
 from rumbrel.core.formats.table import CODECS, CONTAINER_BY_KEY, CONTAINERS, format_label
 from rumbrel.core.places import FILE_SYSTEMS
+from rumbrel.core.sound.dither import DITHERS
 from rumbrel.core.tags.mapping import FIELDS
 from rumbrel.core.targets import Accepts, Target
 from rumbrel.core.targets.model import BITRATE_MODES, CHANNEL_MODES, PlayerRule
@@ -97,7 +98,7 @@ class TargetForm(forms.Form):
             "What is made of all else",
             (
                 "encoding", "mode", "bitrate_kbps", "quality", "effort", "joint_stereo", "sample_rates", "bit_depths",
-                "channels", "highpass_hz",
+                "channels", "highpass_hz", "dither",
             ),
         ),
         ("Loudness", ("level_mode", "loudness_lufs", "ceiling_dbtp", "limits")),
@@ -133,6 +134,8 @@ class TargetForm(forms.Form):
         yield "sample_rates", _Several(encoding.rates or _RATES_HZ, words, "Sample rates made, kHz")
         if len(encoding.depths) > 1:
             yield "bit_depths", _Several(tuple(sorted(encoding.depths)), {}, "Bit depths made")
+        if encoding.depths:
+            yield "dither", _choice("Dither, where bits are lost", list(DITHERS.items()))
         yield "channels", _Several(encoding.channel_counts[:8], _CHANNEL_WORDS, "Channels made")
         if CONTAINER_BY_KEY[encoding.container].tags.name in ("ID3", "RIFF", "AIFF"):
             yield "id3", _choice("ID3 version", [("2.4", "2.4"), ("2.3", "2.3, for older players")])
@@ -151,7 +154,7 @@ class TargetForm(forms.Form):
             "bitrate_kbps": settings.bitrate_kbps, "quality": settings.quality, "effort": settings.effort,
             "joint_stereo": bool(settings.joint_stereo), "sample_rates": list(target.make.sample_rates),
             "bit_depths": list(target.make.bit_depths), "channels": list(target.make.channels),
-            "highpass_hz": target.make.highpass_hz, "level_mode": level.mode, "loudness_lufs": level.loudness_lufs,
+            "highpass_hz": target.make.highpass_hz, "dither": target.make.dither, "level_mode": level.mode, "loudness_lufs": level.loudness_lufs,
             "ceiling_dbtp": level.ceiling_dbtp, "limits": level.limits, "id3": f"2.{tags.id3_version}",
             "covers": tags.covers, "cover_pixels": tags.cover_pixels, "cover_bytes": tags.cover_bytes,
             "keep": list(tags.keep), "pattern": names.pattern, "file_system": names.file_system,
@@ -171,7 +174,7 @@ class TargetForm(forms.Form):
 
         make = some(
             "encoding", "mode", "quality", "effort", "joint_stereo", "sample_rates", "bit_depths", "channels",
-            "highpass_hz",
+            "highpass_hz", "dither",
         )  # fmt: skip
         if sent.get("bitrate_kbps"):
             make["bitrate_kbps"] = int(sent["bitrate_kbps"])

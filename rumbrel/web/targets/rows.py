@@ -7,6 +7,7 @@ from rumbrel.core.forecast.planning import plan_sound
 from rumbrel.core.inspection import Facts
 from rumbrel.core.places import file_system_for
 from rumbrel.core.records import from_record
+from rumbrel.core.sound.dither import FLAT, SHAPED_RATES, dither_said
 from rumbrel.core.targets import Accepts, FitKind, Target
 from rumbrel.core.targets.model import PlayerRule
 from rumbrel.core.targets.specification import SpecLine
@@ -51,7 +52,9 @@ def _made(target: Target) -> str:
     if settings.mode:
         words.append(settings.mode)
     text = " ".join(words)
-    return f"{text}, high-pass {target.make.highpass_hz:g} Hz" if target.make.highpass_hz else text
+    if target.make.highpass_hz:
+        text += f", high-pass {target.make.highpass_hz:g} Hz"
+    return text if target.make.dither == FLAT else f"{text}, {dither_said(target.make.dither, SHAPED_RATES[0])}"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

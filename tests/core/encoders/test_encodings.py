@@ -309,6 +309,8 @@ class LimitTests(TestCase):
             ("[level]\nloudness_lufs = nan", "loudness"),
             ("[playlists]\nkind = true", "kind"),
             ("strict = 1", "strict"),
+            ('dither = "shaped"\nsample_rates = [32000]', "shaped dither is for 44100 and 48000"),
+            ('dither = "loud"\nsample_rates = [44100]', "flat, shaped, none"),
         ):
             with self.assertRaisesRegex(TargetError, word):
                 parse_target(good.replace("[[accepts]]", f"{more}\n[[accepts]]" if "[" not in more else "[[accepts]]")

@@ -32,7 +32,7 @@ def shape(rate: int = 44_100, channels: int = 2, depth: int = 16) -> SoundShape:
 
 
 def said(facts: Facts, result: After, to: SoundShape) -> dict[str, str]:
-    return {str(warning.code): warning.text for warning in sound_warnings(facts, result, to)}
+    return {str(warning.code): warning.text for warning in sound_warnings(facts, result, to, "flat")}
 
 
 class LossTests(TestCase):
@@ -71,7 +71,7 @@ class ShapeTests(TestCase):
             self.assertEqual([c for c in found if "de" in c], [code] if code else [], (source, to, rate))
         self.assertEqual(
             said(replace(FLAC, bit_depth=None), after(lossless=True), shape(depth=24))["depth-reduced"],
-            "Rounded from floating point to 24 bit, with dither.",
+            "Rounded from floating point to 24 bit, with flat dither.",
         )
         self.assertEqual(said(replace(FLAC, bit_depth=24), after(lossless=False), shape(depth=16)), {})
         self.assertEqual(said(replace(FLAC, bit_depth=24), after(lossless=True), shape(depth=0)), {})

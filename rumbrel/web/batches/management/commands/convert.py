@@ -2,6 +2,7 @@
 
 import signal
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 from types import FrameType
@@ -18,7 +19,9 @@ from rumbrel.core.forecast import ForecastOptions, ResultLedger, Step, WhenPrese
 from rumbrel.core.inspection import Facts, inspect_file, inspect_many
 from rumbrel.core.places import FILE_SYSTEMS
 from rumbrel.core.progress import Progress
+from rumbrel.core.sound.dither import DITHERS
 from rumbrel.core.targets import Target, find_target
+from rumbrel.core.targets.recipes import check_dither
 from rumbrel.core.workflows.convert import (
     ConvertOptions,
     ConvertPlan,
@@ -68,6 +71,9 @@ class Command(ReportingCommand):
             "--limit", action="store_true", help="come near the loudness by limiting peaks, which changes the sound"
         )
         parser.add_argument("--sound", default="", metavar="N|LANGUAGE", help="which sound of a film that has several")
+        parser.add_argument(
+            "--dither", choices=tuple(DITHERS), help="where bits are lost: flat, shaped or none, else the target's"
+        )  # fmt: skip
         parser.add_argument("--no-rewrap", action="store_true", help="convert what could be re-wrapped")
         parser.add_argument("--trim", action="store_true", help="leave out silence at both ends")
         parser.add_argument("--dry-run", action="store_true", help="forecast only, write nothing")
@@ -182,6 +188,10 @@ def _targets(options: dict[str, Any]) -> list[Target]:
     targets = [find_target(name.strip()) for name in names]
     if len({target.slug for target in targets}) < len(targets) or not targets:
         raise TargetError("Name each target once, as in --targets car-mp3,archive-flac.")
+    if options["dither"]:
+        targets = [replace(target, make=replace(target.make, dither=options["dither"])) for target in targets]
+        for target in targets:
+            check_dither(target.make, f"--dither {options['dither']}, {target.name}")
     return targets
 
 

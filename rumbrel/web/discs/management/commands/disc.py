@@ -20,6 +20,7 @@ from rumbrel.core.disc.text import DiscText
 from rumbrel.core.errors import DiscError
 from rumbrel.core.forecast import WhenPresent
 from rumbrel.core.inspection import inspect_file
+from rumbrel.core.sound.dither import DITHERS, FLAT
 from rumbrel.core.targets import LevelRule
 from rumbrel.core.verdict import Verdict
 from rumbrel.core.workflows.make_disc import (
@@ -63,6 +64,9 @@ class Command(ReportingCommand):
         )
         parser.add_argument("--loudness", type=float, metavar="LUFS", help="with --level: -40 to -5, -18 unless said")
         parser.add_argument("--ceiling", type=float, metavar="DBTP", help="with --level: -20 to 0, -1 unless said")
+        parser.add_argument(
+            "--dither", choices=tuple(DITHERS), default=FLAT, help="for sound of more than 16 bit, flat unless said"
+        )
         parser.add_argument(
             "--join",
             choices=("pad", "run-on"),
@@ -204,6 +208,7 @@ class _Job:
             packs=says.packs,
             texts=says.texts if not options["name"] else {**says.texts, "title": name},
             title=name,
+            dither=options["dither"],
         ).check()
         programmes = gather_programmes(options["sources"])
         if options["gaps"]:

@@ -1,0 +1,21 @@
+"""The choices of dither, in words."""
+
+__all__ = ["DITHERS", "FLAT", "SHAPED_RATES", "dither_said"]
+
+FLAT = "flat"
+DITHERS = {
+    FLAT: "flat: noise of the same strength at every pitch",
+    "shaped": "shaped: less noise where the ear is keen, more above 10 kHz",
+    "none": "none: rounded alone, faint sounds are distorted",
+}
+"""The choices in words; the first is the usual one."""
+
+SHAPED_RATES = (44_100, 48_000)
+"""Rates that the filter of the noise was made for."""
+
+
+def dither_said(dither: str, sample_rate: int) -> str:
+    """How sound of a rate is rounded, in words."""
+    if dither == "none":
+        return "without dither"
+    return f"with {dither} dither" if dither == FLAT or sample_rate in SHAPED_RATES else "with flat dither"
