@@ -1,19 +1,27 @@
 """Chunks of RIFF, RF64 and IFF files, and of CAF and W64, whose lengths have 64 bits."""
 
 import io
+import shutil
 import struct
-from collections.abc import Iterator
+import tempfile
+from collections.abc import Iterator, Mapping
+from pathlib import Path
 from typing import BinaryIO
+
+from rumbrel.core.errors import TagError
 
 __all__ = [
     "UNKNOWN_LENGTHS",
     "W64_DATA",
     "W64_FORMAT",
+    "add_chunks",
+    "append_riff",
     "caf_chunks",
     "list_chunks",
     "riff_chunks",
     "riff_end",
     "w64_chunks",
+    "w64_name",
 ]
 
 Chunk = tuple[bytes, int, int]
@@ -22,8 +30,14 @@ Chunk = tuple[bytes, int, int]
 _MOST_CHUNKS = 10_000
 """A file of nothing but empty chunks would hold a reader for hours."""
 _W64_NAME_END = b"\xf3\xac\xd3\x11\x8c\xd1\x00\xc0\x4f\x8e\xdb\x8a"
-W64_FORMAT, W64_DATA = b"fmt " + _W64_NAME_END, b"data" + _W64_NAME_END
-"""Chunks of W64 have names of 16 bytes."""
+
+
+def w64_name(name: bytes) -> bytes:
+    """Chunks of W64 have names of 16 bytes, which begin with the four of RIFF."""
+    return name + _W64_NAME_END
+
+
+W64_FORMAT, W64_DATA = w64_name(b"fmt "), w64_name(b"data")
 UNKNOWN_LENGTHS = (0, 0xFFFFFFFF, 0xFFFFFFFFFFFFFFFF)
 """What writers state that never came back to fill the length in."""
 
@@ -98,3 +112,57 @@ def _long_chunks(file: BinaryIO, start: int, size_bytes: int, form: str, *, coun
         yield name, at + head_bytes, length - counted if length not in UNKNOWN_LENGTHS else length
         at += max(length - counted, 0) + head_bytes
         at += -at % 8 if counted else 0
+
+
+def append_riff(file: BinaryIO, extra: bytes) -> None:
+    """Put whole chunks behind the last of an open RIFF or RF64 file, and state its new length.
+
+    Raises TagError when it would pass what its sizes can state.
+    """
+    file.seek(0, io.SEEK_END)
+    if file.tell() % 2:
+        file.write(b"\0")
+    file.write(extra)
+    total = file.tell() - 8
+    file.seek(0)
+    if file.read(4) == b"RF64":
+        file.seek(20)
+        file.write(struct.pack("<Q", total))
+    elif total > 0xFFFFFFFF:
+        raise TagError("The tags could not be written: the file would pass 4 GiB.")
+    else:
+        file.write(struct.pack("<I", total))
+
+
+def add_chunks(path: Path, chunks: Mapping[bytes, bytes]) -> None:
+    """Put chunks of such names and contents into a RIFF, RF64 or W64 file: behind the last, but before the sound of W64,
+    since readers of that take what follows for more sound. Raises TagError, OSError."""
+    with path.open("r+b") as file:
+        if file.read(4) != b"riff":
+            bodies = (
+                (struct.pack("<4sI", name, len(body)) + body + b"\0" * (len(body) % 2)) for name, body in chunks.items()
+            )
+            append_riff(file, b"".join(bodies))
+            return
+        whole = b"".join(_w64_chunk(name, body) for name, body in chunks.items())
+        size_bytes = file.seek(0, io.SEEK_END)
+        at = next((at for name, at, _ in w64_chunks(file, size_bytes) if name == W64_DATA), 0) - _W64_HEAD_BYTES
+        if at < 0:
+            raise TagError("The tags could not be written: there is no sound in the file.")
+        with tempfile.TemporaryFile(dir=path.parent) as behind:
+            file.seek(at)
+            shutil.copyfileobj(file, behind, _COPY_BYTES)
+            file.seek(at)
+            file.write(whole)
+            behind.seek(0)
+            shutil.copyfileobj(behind, file, _COPY_BYTES)
+        file.seek(_W64_SIZE_AT)
+        file.write(struct.pack("<Q", size_bytes + len(whole)))
+
+
+_COPY_BYTES = 1 << 20
+_W64_HEAD_BYTES, _W64_SIZE_AT = 24, 16
+
+
+def _w64_chunk(name: bytes, body: bytes) -> bytes:
+    return w64_name(name) + struct.pack("<Q", len(body) + _W64_HEAD_BYTES) + body + b"\0" * (-len(body) % 8)

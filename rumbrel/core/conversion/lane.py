@@ -12,7 +12,19 @@ from rumbrel.core.sound.digest import SampleDigest, digest_bits
 from rumbrel.core.sound.likeness import Sketch
 from rumbrel.core.sound.shape import Block, SoundShape
 from rumbrel.core.sound.stages import Cut, build_chain
-from rumbrel.core.tags import Chapter, Cover, TagSet, apply_rules, cover_of, read_tags, with_fields, write_tags
+from rumbrel.core.tags import (
+    BROADCAST_CONTAINERS,
+    Chapter,
+    Cover,
+    SoundChange,
+    TagSet,
+    apply_rules,
+    cover_of,
+    keep_broadcast,
+    read_tags,
+    with_fields,
+    write_tags,
+)
 
 __all__ = ["Lane", "Passage", "carried_tags"]
 
@@ -118,7 +130,8 @@ class Lane:
     def write_tags(self) -> tuple[Warning, ...]:
         """Tags and covers by the target's rules; what cannot be held comes back as warnings."""
         encoding = encoding_for(self.step.encoding)
-        return put_tags(self.working, self.step, container=encoding.container, codec=encoding.codec)
+        warnings = put_tags(self.working, self.step, container=encoding.container, codec=encoding.codec)
+        return warnings + _put_broadcast(self.working, self.step, encoding.container)
 
 
 def put_tags(working: Path, step: Step, *, container: str, codec: str) -> tuple[Warning, ...]:
@@ -136,6 +149,25 @@ def put_tags(working: Path, step: Step, *, container: str, codec: str) -> tuple[
     if step.cover and not tags.covers and rules.covers != "none":
         texts.append("The picture that was chosen for the result is gone. Choose it again.")
     return tuple(Warning(code=WarningCode.TAGS_LOST, text=text) for text in texts if text not in known)
+
+
+def _put_broadcast(working: Path, step: Step, container: str) -> tuple[Warning, ...]:
+    """What a broadcast file states goes into a result of its family, unless the target wants certain tags only."""
+    wanted = step.source.tags.broadcast and container in BROADCAST_CONTAINERS and not step.target.tags.keep
+    if not wanted or step.shape is None:
+        return ()
+    treatment = step.treatment
+    change = SoundChange(
+        start_sample=treatment.start_sample, source_rate=step.source.sample_rate, sample_rate=step.shape.sample_rate,
+        depth_bits=step.shape.depth_bits, channels=step.shape.channels,
+        louder=treatment.changes_samples,
+    )  # fmt: skip
+    try:
+        broken = keep_broadcast(Path(step.source.path), working, change)
+    except TagError as error:
+        return (Warning(code=WarningCode.TAGS_LOST, text=str(error)),)
+    text = f"Left out: {', '.join(broken)} of the source, which cannot be read."
+    return (Warning(code=WarningCode.TAGS_LOST, text=text),) if broken else ()
 
 
 _GAIN_FIELDS = frozenset({"track_gain", "album_gain", "track_peak", "album_peak"})

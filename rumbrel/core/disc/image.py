@@ -16,6 +16,7 @@ from rumbrel.core.errors import DiscError, ImagePresent, OutputError
 from rumbrel.core.files import output_errors, working_file, working_folder
 from rumbrel.core.places import file_system_for, fitted_name
 from rumbrel.core.progress import Progress, Report, Unit, no_report
+from rumbrel.core.sound.reasons import why_failed
 from rumbrel.core.sound.shape import Block
 
 from .checklist import first_failure
@@ -147,7 +148,7 @@ def _refusals(folder: Path) -> Iterator[None]:
         with output_errors(folder):
             yield
     except soundfile.SoundFileError as error:
-        raise OutputError(f"The image could not be written to {folder}: {error}.") from error
+        raise OutputError(f"The image could not be written to {folder}: {why_failed(error)}.") from error
 
 
 def write_image(

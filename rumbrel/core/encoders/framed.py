@@ -11,6 +11,7 @@ import av.error
 import numpy as np
 
 from rumbrel.core.errors import EncodeError, OutputError
+from rumbrel.core.sound.reasons import why_failed
 from rumbrel.core.sound.shape import Block, SoundShape
 
 from .settings import EncoderSettings
@@ -61,7 +62,7 @@ class FramedEncoder:
             if plan.bitrate_bps is not None:
                 context.bit_rate = plan.bitrate_bps
         except (av.error.FFmpegError, ValueError, OSError) as error:
-            raise EncodeError(f"The encoder refused these settings: {error}.") from error
+            raise EncodeError(f"The encoder refused these settings: {why_failed(error)}.") from error
 
     def write(self, block: Block) -> None:
         values = block.astype(self._dtype, copy=False)
@@ -78,14 +79,14 @@ class FramedEncoder:
             for packet in self._stream.encode(frame):
                 self._container.mux(packet)
         except (av.error.FFmpegError, OSError) as error:
-            raise OutputError(f"The result could not be written: {error.strerror or error}.") from error
+            raise OutputError(f"The result could not be written: {why_failed(error)}.") from error
 
     def finish(self) -> None:
         self._feed(None)
         try:
             self._container.close()
         except (av.error.FFmpegError, OSError) as error:
-            raise OutputError(f"The result could not be closed: {error.strerror or error}.") from error
+            raise OutputError(f"The result could not be closed: {why_failed(error)}.") from error
 
     def abandon(self) -> None:
         try:

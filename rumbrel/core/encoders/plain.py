@@ -8,6 +8,7 @@ import numpy as np
 import soundfile
 
 from rumbrel.core.errors import EncodeError, OutputError
+from rumbrel.core.sound.reasons import why_failed
 from rumbrel.core.sound.shape import Block, SoundShape
 
 from .companding import companded
@@ -31,7 +32,7 @@ class _PlainEncoder:
                 compression_level=compression_level,
             )  # fmt: skip
         except (soundfile.SoundFileError, ValueError) as error:
-            raise EncodeError(f"The result cannot be written as {container}: {error}.") from error
+            raise EncodeError(f"The result cannot be written as {container}: {why_failed(error)}.") from error
 
     def write(self, block: Block) -> None:
         # libsndfile reports a full disk as a short write or an error, by the moment.

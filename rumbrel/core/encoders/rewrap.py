@@ -12,6 +12,7 @@ import xxhash
 
 from rumbrel.core.containers.mpeg_frames import DECODER_DELAY_SAMPLES
 from rumbrel.core.errors import DecodeError, EncodeError, OutputError
+from rumbrel.core.sound.reasons import why_failed
 
 from .mp3 import Mp3Stream
 
@@ -106,9 +107,9 @@ def rewrap_sound(sound: CodedSound, result: Path, row: Rewrap, *, progress: Call
             write = _write_packets if row.muxer else _write_frames
             write(packets, clock, result, row, progress)
         except av.error.ArgumentError as error:
-            raise EncodeError(f"{sound.path.name} cannot be packed anew: {error}.") from error
+            raise EncodeError(f"{sound.path.name} cannot be packed anew: {why_failed(error)}.") from error
         except (av.error.FFmpegError, OSError) as error:
-            raise OutputError(f"The result could not be written: {error.strerror or error}.") from error
+            raise OutputError(f"The result could not be written: {why_failed(error)}.") from error
 
 
 class _Clock:

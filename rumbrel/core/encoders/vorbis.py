@@ -7,6 +7,7 @@ import numpy as np
 import soundfile
 
 from rumbrel.core.errors import EncodeError, OutputError
+from rumbrel.core.sound.reasons import why_failed
 from rumbrel.core.sound.shape import Block, SoundShape
 
 from .settings import EncoderSettings
@@ -35,7 +36,7 @@ class _VorbisEncoder:
                 compression_level=1.0 - quality,
             )  # fmt: skip
         except soundfile.SoundFileError as error:
-            raise EncodeError(f"Vorbis cannot be written so: {error}.") from error
+            raise EncodeError(f"Vorbis cannot be written so: {why_failed(error)}.") from error
 
     def write(self, block: Block) -> None:
         order = _ORDER.get(block.shape[1])
@@ -43,8 +44,10 @@ class _VorbisEncoder:
         try:
             for start in range(0, len(samples), _SAMPLES_A_WRITE):
                 self._file.write(samples[start : start + _SAMPLES_A_WRITE])
-        except (soundfile.SoundFileError, AssertionError) as error:
-            raise OutputError(f"The result could not be written: {error or 'the disk took only a part'}.") from error
+        except AssertionError as error:
+            raise OutputError("The result could not be written: the disk took only a part.") from error
+        except soundfile.SoundFileError as error:
+            raise OutputError(f"The result could not be written: {why_failed(error)}.") from error
 
     def finish(self) -> None:
         self._file.close()

@@ -9,7 +9,7 @@ from rumbrel.core.inspection.facts import Facts, FaultCode
 from rumbrel.core.sound.dither import dither_said
 from rumbrel.core.sound.shape import CHANNEL_ORDERS, SoundShape
 from rumbrel.core.sound.stages import mix_said
-from rumbrel.core.tags import unheld_fields
+from rumbrel.core.tags import BROADCAST_CONTAINERS, unheld_fields
 from rumbrel.core.targets.fit import BITRATE_SLACK
 
 from .steps import After, Warning, WarningCode
@@ -107,6 +107,9 @@ def tag_warnings(facts: Facts, encoding: Encoding) -> Iterator[Warning]:
     lost = unheld_fields(facts.tags, container=encoding.container)
     if lost:
         yield _warning(WarningCode.TAGS_LOST, f"The result cannot hold these tags: {', '.join(lost)}.")
+    if facts.tags.broadcast and encoding.container not in BROADCAST_CONTAINERS:
+        said = " and ".join(facts.tags.broadcast)
+        yield _warning(WarningCode.TAGS_LOST, f"The result cannot hold what the broadcast file states ({said}).")
     yield from _left_out_warnings(facts)
 
 

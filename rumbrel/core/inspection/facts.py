@@ -11,7 +11,7 @@ from rumbrel.core.tags import EMPTY_TAGS, TagSet
 __all__ = ["FACTS_VERSION", "Facts", "Length", "Fault", "FaultCode", "SoundStream"]
 
 
-FACTS_VERSION = 2
+FACTS_VERSION = 3
 """Grows when inspection finds more or otherwise, so that kept facts of an older one are read again."""
 
 

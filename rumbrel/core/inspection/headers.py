@@ -21,7 +21,7 @@ from rumbrel.core.sound.shape import speakers_of_mask
 
 from .facts import Length
 from .heading import Heading
-from .misstated import CAF_HEAD, IFF_HEAD, NO_HEAD, RIFF_HEAD, W64_HEAD, is_hidden, misstated
+from .misstated import CAF_HEAD, IFF_HEAD, NO_HEAD, RIFF_HEAD, W64_HEAD, is_hidden, misstated, within
 from .mp4_lengths import chunks_inside
 from .mpeg_lengths import mp3_length
 
@@ -47,28 +47,31 @@ _RIFF_CODECS = {1: "pcm", 3: "pcm-float", 6: "a-law", 7: "mu-law"}
 
 
 def _wav(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
+    """Also RIFX, which is RIFF with the bytes of every number and every sample in the other order."""
     if head[8:12] != b"WAVE":
         return None
+    turned = head[:4] == b"RIFX"
+    order, chunk_head = (">", IFF_HEAD) if turned else ("<", RIFF_HEAD)
     form = b""
-    for name, at, length in riff_chunks(file, size_bytes, "<"):
+    for name, at, length in riff_chunks(file, size_bytes, order):
         if name == b"fmt ":
             file.seek(at)
             form = file.read(min(length, 40))
         elif name == b"data" and len(form) >= 16:
-            if length in UNKNOWN_LENGTHS or is_hidden(file, at + length, size_bytes, RIFF_HEAD):
-                return misstated(_wav_heading(form, size_bytes - at), at, length, big_endian=False)
-            return _wav_heading(form, length) if at + length <= size_bytes else None
+            if length in UNKNOWN_LENGTHS or is_hidden(file, at + length, size_bytes, chunk_head):
+                return misstated(_wav_heading(form, size_bytes - at, order), at, length, big_endian=turned)
+            return _wav_heading(form, length, order) if at + length <= size_bytes else None
     return None
 
 
-def _wav_heading(form: bytes, data_bytes: int) -> Heading | None:
-    code, channels, rate, _, frame_bytes, bits = struct.unpack_from("<HHIIHH", form)
+def _wav_heading(form: bytes, data_bytes: int, order: str = "<") -> Heading | None:
+    code, channels, rate, _, frame_bytes, bits = struct.unpack_from(f"{order}HHIIHH", form)
     valid = bits
     speakers: tuple[str, ...] = ()
     if code == 0xFFFE and len(form) >= 40:
-        speakers = speakers_of_mask(struct.unpack_from("<I", form, 20)[0], channels)
-        valid = struct.unpack_from("<H", form, 18)[0] or bits
-        code = struct.unpack_from("<H", form, 24)[0]
+        speakers = speakers_of_mask(struct.unpack_from(f"{order}I", form, 20)[0], channels)
+        valid = struct.unpack_from(f"{order}H", form, 18)[0] or bits
+        code = struct.unpack_from(f"{order}H", form, 24)[0]
     codec = _RIFF_CODECS.get(code)
     if codec is None or not channels or not rate or bits % 8 or frame_bytes != channels * bits // 8 or not data_bytes:
         return None
@@ -77,7 +80,8 @@ def _wav_heading(form: bytes, data_bytes: int) -> Heading | None:
     length = Length(samples=data_bytes // frame_bytes, stated=data_bytes // frame_bytes, bitrate_mode="constant")
     depth = {"pcm": valid if bits == 32 else bits, "pcm-float": None}.get(codec)
     return Heading(
-        container="wav", codec=codec, sample_rate=rate, channels=channels, bit_depth=depth, length=length,
+        container="wav" if order == "<" else "rifx", codec=codec, sample_rate=rate, channels=channels, bit_depth=depth,
+        length=length,
         speakers=speakers, frame_bytes=frame_bytes,
     )  # fmt: skip
 
@@ -129,8 +133,13 @@ def _aiff(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
     return heading if stated_bytes is None else misstated(heading, sound_at, stated_bytes, big_endian=not little)
 
 
+_W64_FILLED_BYTES = 8
+"""Chunks are filled up to so many: less behind the sound is no chunk."""
+
+
 def _w64(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
-    """Only what states its length wrongly: an ordinary one is read like any other file."""
+    """Only what states its length wrongly, and what has more behind its sound, which libsndfile would read as sound: an
+    ordinary one is read like any other file."""
     form = b""
     for name, at, length in w64_chunks(file, size_bytes):
         if name == W64_FORMAT:
@@ -141,7 +150,8 @@ def _w64(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
                 heading = _wav_heading(form, size_bytes - at)
                 stated = 0 if length in UNKNOWN_LENGTHS else max(0, length)
                 return misstated(heading and replace(heading, container="w64"), at, stated, big_endian=False)
-            return None
+            heading = _wav_heading(form, length) if at + length + _W64_FILLED_BYTES <= size_bytes else None
+            return heading and within(replace(heading, container="w64"), at, big_endian=False)
     return None
 
 
@@ -341,6 +351,7 @@ def _m4a_heading(entry: bytes, rate: int, samples: int, delay: int, bitrate: int
 
 _READERS: tuple[tuple[bytes, int, Callable[[BinaryIO, bytes, int], Heading | None]], ...] = (
     (b"RIFF", 0, _wav),
+    (b"RIFX", 0, _wav),
     (b"RF64", 0, _wav),
     (b"riff", 0, _w64),
     (b"caff", 0, _caf),

@@ -9,6 +9,7 @@ from typing import Any
 import av
 import av.error
 
+from rumbrel.core.containers.dsdiff import unpacked_frames
 from rumbrel.core.errors import TagError
 from rumbrel.core.files import content_mark
 from rumbrel.core.formats.table import (
@@ -20,6 +21,7 @@ from rumbrel.core.formats.table import (
     codec_for,
     container_for,
 )
+from rumbrel.core.sound.reasons import why_failed
 from rumbrel.core.sound.shape import speakers_named
 from rumbrel.core.tags import EMPTY_TAGS, TagSet, read_chapters, read_tags
 
@@ -99,15 +101,27 @@ def _why_unreadable(path: Path, error: Exception) -> str:
             "The index at the end of the file is missing: it was cut short, or its recording was never finished. "
             "Copy it again from where it came."
         )
-    reason = getattr(error, "strerror", None) or str(error)
-    return f"This is not a sound file that can be read ({reason})."
+    with path.open("rb") as file:
+        head = file.read(16)
+    named = next((text for mark, text in _KINDS_NOT_READ if head.startswith(mark)), "")
+    return named or f"This is not a sound file that can be read: {why_failed(error)}."
+
+
+_KINDS_NOT_READ = (
+    (
+        b"ADIF",
+        "This is AAC with a header of the ADIF kind, which nothing here decodes. Save it as ADTS or M4A where it plays.",
+    ),
+    (b"MThd", "These are notes for an instrument (MIDI), not sound."),
+)
+"""The marks of kinds that are known by name alone (common practice)."""
 
 
 _NO_CONTENT = frozenset({FaultCode.MISSING, FaultCode.NOT_PRESENT, FaultCode.EMPTY})
 # File systems keep small files in their own tables, with no blocks.
 _SMALLEST_PLACEHOLDER_BYTES = 64 * 1024
 _BARE_BY_SUFFIX = {suffix: (row, row.bare) for row in CONTAINERS if row.bare for suffix in row.suffixes}
-_KNOWN_HEADS = (b"RIFF", b"FORM", b"OggS", b"fLaC", b"ID3", b"RF64", b"caff", b".snd", b"wvpk")
+_KNOWN_HEADS = (b"RIFF", b"FORM", b"OggS", b"fLaC", b"ID3", b"RIFX", b"RF64", b"caff", b".snd", b"wvpk")
 
 
 def _has_header(path: Path) -> bool:
@@ -204,6 +218,9 @@ def _inspect_open(path: Path, facts: Facts, opened: Any, wish: str) -> Facts:
     if context is None or not context.sample_rate or not context.channels:
         return _faulty(facts, FaultCode.UNREADABLE, "The file does not say what its sound is made of.")
     codec = codec_for(context.name)
+    if codec.key == "dst" and (bare := unpacked_frames(path)):
+        text = f"{bare:,} frames of its one bit sound are not packed, which the decoder here would turn into noise. "
+        return _faulty(facts, FaultCode.UNREADABLE, text + "Save it as DSF, or as DFF without packing, where it plays.")
     depth = _bit_depth(codec.key, context) if codec.lossless else None
     if container.key == "wav" and depth == 32:
         depth = riff_valid_bits(path) or depth

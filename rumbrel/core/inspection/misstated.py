@@ -9,7 +9,7 @@ from rumbrel.core.sound.decoding import BareSound
 from .facts import Fault, FaultCode
 from .heading import Heading
 
-__all__ = ["CAF_HEAD", "IFF_HEAD", "NO_HEAD", "RIFF_HEAD", "W64_HEAD", "is_hidden", "misstated"]
+__all__ = ["CAF_HEAD", "IFF_HEAD", "NO_HEAD", "RIFF_HEAD", "W64_HEAD", "is_hidden", "misstated", "within"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,26 +54,34 @@ def is_hidden(file: BinaryIO, end: int, size_bytes: int, head: ChunkHead) -> boo
 
 def misstated(heading: Heading | None, at: int, stated_bytes: int, *, big_endian: bool) -> Heading | None:
     """The sound from a place to the end of the file, where the header states no length or too small a one."""
-    if heading is None:
+    heading = heading and within(heading, at, big_endian=big_endian)
+    if heading is None or heading.bare is None:
         return None
-    frame_bytes = heading.frame_bytes
-    subtype = _BARE_SUBTYPES.get((heading.codec, frame_bytes * 8 // heading.channels))
-    samples = heading.length.samples
-    if subtype is None or not samples:
-        return None
-    if subtype == "PCM_U8" and (big_endian or heading.container == "caf"):
-        subtype = "PCM_S8"
-    bare = BareSound(
-        start_byte=at, end_byte=at + samples * frame_bytes, subtype=subtype, sample_rate=heading.sample_rate,
-        channels=heading.channels, big_endian=big_endian,
-    )  # fmt: skip
+    samples, frame_bytes = heading.length.samples, heading.frame_bytes
     here = _minutes(samples / heading.sample_rate)
     if 0 < stated_bytes < samples * frame_bytes:
         stated = _minutes(stated_bytes // frame_bytes / heading.sample_rate)
         text = f"The header states {stated}, but {here} of sound lie in the file; all of it is read. Hear its end."
     else:
         text = f"Never finished: the header states no length, as after an interrupted recording. {here} can be read."
-    return replace(heading, bare=bare, fault=Fault(code=FaultCode.UNFINISHED, text=text))
+    return replace(heading, fault=Fault(code=FaultCode.UNFINISHED, text=text))
+
+
+def within(heading: Heading, at: int, *, big_endian: bool) -> Heading | None:
+    """The heading with the place of its samples in the file, for sound that does not go on to the file's end; None where
+    its coding cannot be read so."""
+    frame_bytes = heading.frame_bytes
+    subtype = _BARE_SUBTYPES.get((heading.codec, frame_bytes * 8 // heading.channels))
+    samples = heading.length.samples
+    if subtype is None or not samples:
+        return None
+    if subtype == "PCM_U8" and heading.container not in ("wav", "rifx", "w64"):
+        subtype = "PCM_S8"
+    bare = BareSound(
+        start_byte=at, end_byte=at + samples * frame_bytes, subtype=subtype, sample_rate=heading.sample_rate,
+        channels=heading.channels, big_endian=big_endian,
+    )  # fmt: skip
+    return replace(heading, bare=bare)
 
 
 def _minutes(seconds: float) -> str:

@@ -18,6 +18,7 @@ import soundfile
 from rumbrel.core.errors import DecodeError
 from rumbrel.core.formats.table import codec_row, container_row
 
+from .reasons import why_failed
 from .shape import BLOCK_SAMPLES, Block, SoundShape, speakers_named
 
 __all__ = [
@@ -265,7 +266,7 @@ class _PlainSource(_Closing):
             while len(block := self._file.read(BLOCK_SAMPLES, dtype=self._dtype, always_2d=True)):
                 yield block
         except soundfile.SoundFileError as error:
-            raise DecodeError(f"{self._path.name} could not be read to its end: {error}.") from error
+            raise DecodeError(f"{self._path.name} could not be read to its end: {why_failed(error)}.") from error
 
     def lengths(self) -> Iterator[int]:
         return (len(block) for block in self.blocks())
@@ -341,7 +342,7 @@ class _FramedSource(_Closing):
                 str(path), format=container_row(choice.container).asked_as or None, metadata_errors="replace"
             )
         except (av.error.FFmpegError, OSError, ValueError) as error:
-            raise DecodeError(f"{path.name} cannot be opened as sound: {_reason(error)}.") from error
+            raise DecodeError(f"{path.name} cannot be opened as sound: {why_failed(error)}.") from error
         sounds = self._container.streams.audio
         if choice.sound_index >= len(sounds):
             self._container.close()
@@ -473,7 +474,7 @@ class _FramedSource(_Closing):
                     at += lost + frame.samples
                     yield frame
         except (av.error.FFmpegError, OSError) as error:
-            raise DecodeError(f"{self._path.name} could not be read to its end: {_reason(error)}.") from error
+            raise DecodeError(f"{self._path.name} could not be read to its end: {why_failed(error)}.") from error
         if not decoded_any and self.damaged_packets:
             raise DecodeError(f"No part of {self._path.name} could be decoded.")
 
@@ -612,7 +613,7 @@ class _LinkedSource(_Closing):
             with link_file(self._path, link.start_byte, link.end_byte) as piece, open_sound(piece, choice) as sound:
                 yield sound
         except OSError as error:
-            raise DecodeError(f"{self._path.name} could not be read: {_reason(error)}.") from error
+            raise DecodeError(f"{self._path.name} could not be read: {why_failed(error)}.") from error
 
     def blocks(self) -> Iterator[Block]:
         at = 0
@@ -669,11 +670,6 @@ class _StretchSource(_Closing):
 
     def close(self) -> None:
         self._whole.close()
-
-
-def _reason(error: BaseException) -> str:
-    text = getattr(error, "strerror", None) or str(error) or type(error).__name__
-    return text[0].lower() + text[1:]
 
 
 def open_sound(path: Path, choice: StreamChoice) -> SoundSource:

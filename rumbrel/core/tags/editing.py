@@ -96,6 +96,7 @@ def _version_of(tags: mutagen.id3.ID3Tags) -> dict[str, int]:
 
 
 def _edit_id3(tags: Any, change: TagChange) -> None:
+    languages = read_id3(tags).languages
     for key, frame in list(tags.items()):
         if frame.FrameID == "APIC":
             if change.covers is not None:
@@ -109,7 +110,8 @@ def _edit_id3(tags: Any, change: TagChange) -> None:
                 del tags[key]
         elif _fields_of(frame) & set(change.fields):
             del tags[key]
-    for frame in id3_frames(TagSet(fields=change.set_fields, covers=change.covers or ())).values():
+    added = TagSet(fields=change.set_fields, covers=change.covers or (), languages=languages)
+    for frame in id3_frames(added).values():
         there = tags.get(frame.HashKey) if hasattr(frame, "people") else None
         if there is not None:
             there.people += frame.people
@@ -175,5 +177,6 @@ def _all_tags(path: Path, container: str, codec: str, change: TagChange) -> TagS
     fields = {**read_aiff_text(path), **before.fields} if container == "aiff" else dict(before.fields)
     fields = {name: values for name, values in fields.items() if name not in change.fields} | change.set_fields
     return TagSet(
-        fields=fields, covers=before.covers if change.covers is None else change.covers, chapters=before.chapters
-    )
+        fields=fields, covers=before.covers if change.covers is None else change.covers, chapters=before.chapters,
+        languages=before.languages,
+    )  # fmt: skip

@@ -23,11 +23,16 @@ _ROLES = {"mix": "mixer", "dj-mix": "djmixer", "dj mix": "djmixer"}
 _NOT_CARRIED_ON_PURPOSE = frozenset({"PRIV", "CHAP", "CTOC", "TSSE", "TLEN", "ENCR", "GRID", "SEEK", "ASPI"})
 
 
+_UNKNOWN_LANGUAGE = "und"
+_NO_LANGUAGE = frozenset({_UNKNOWN_LANGUAGE, "xxx", "\0\0\0", ""})
+
+
 def read_id3(tags: mutagen.id3.ID3Tags) -> TagSet:
     """All that we carry, and the names of the frames that we do not."""
     fields: Fields = {}
     covers: list[Cover] = []
     left_out: list[str] = []
+    languages: dict[str, str] = {}
     frame: Any
     for frame in tags.values():
         kind, holds_text = frame.FrameID, isinstance(frame, mutagen.id3.TextFrame)
@@ -41,6 +46,8 @@ def read_id3(tags: mutagen.id3.ID3Tags) -> TagSet:
             # A described comment is a program's private note; the plain one is the user's.
             if kind == "USLT" or not frame.desc:
                 add(fields, _NAMES[kind], [clean(text) for text in texts])
+                if frame.lang.lower() not in _NO_LANGUAGE:
+                    languages.setdefault(_NAMES[kind], frame.lang)
         elif kind == "TCON":
             add(fields, "genre", [clean(text) for text in frame.genres])
         elif kind in _PEOPLE:
@@ -53,8 +60,9 @@ def read_id3(tags: mutagen.id3.ID3Tags) -> TagSet:
             left_out.append(kind)
     _add_gains(fields, tags.getall("RVA2"))
     return TagSet(
-        fields=fields, covers=tuple(covers), chapters=_chapters(tags), left_out=tuple(dict.fromkeys(left_out))
-    )
+        fields=fields, covers=tuple(covers), chapters=_chapters(tags), left_out=tuple(dict.fromkeys(left_out)),
+        languages=languages,
+    )  # fmt: skip
 
 
 def _add_people(fields: Fields, people: list[list[str]]) -> None:
@@ -95,9 +103,12 @@ def id3_frames(tags: TagSet) -> mutagen.id3.ID3:
         if key.startswith("TXXX:"):
             frames.add(mutagen.id3.TXXX(encoding=3, desc=key[5:], text=text))
         elif key == "COMM":
-            frames.add(mutagen.id3.COMM(encoding=3, lang="und", desc="", text=text))
+            frames.add(
+                mutagen.id3.COMM(encoding=3, lang=tags.languages.get(name, _UNKNOWN_LANGUAGE), desc="", text=text)
+            )
         elif key == "USLT":
-            frames.add(mutagen.id3.USLT(encoding=3, lang="und", desc="", text="\n".join(text)))
+            language = tags.languages.get(name, _UNKNOWN_LANGUAGE)
+            frames.add(mutagen.id3.USLT(encoding=3, lang=language, desc="", text="\n".join(text)))
         elif key.startswith("TIPL:"):
             people["TIPL"] += [[key[5:], value] for value in values]
         elif key == "TMCL":

@@ -34,13 +34,17 @@ class TagSet:
     """fields maps our field names (mapping.FIELDS) to their values in order.
 
     Names outside the table belong to fields nobody standardised; they are carried as they are. left_out
-    names what the file has beside them and nothing carries.
+    names what the file has beside them and nothing carries; broadcast, which chunks of broadcast WAV it has, which are
+    carried only between files of that family. languages are those that comment and lyrics state of themselves
+    (ISO 639-2), by their fields.
     """
 
     fields: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     covers: tuple[Cover, ...] = ()
     chapters: tuple[Chapter, ...] = ()
     left_out: tuple[str, ...] = ()
+    broadcast: tuple[str, ...] = ()
+    languages: Mapping[str, str] = field(default_factory=dict)
 
     def first(self, name: str) -> str:
         """The first value of a field, or an empty string."""
@@ -69,6 +73,8 @@ def joined_tags(first: TagSet, second: TagSet) -> TagSet:
         covers=first.covers or second.covers,
         chapters=first.chapters or second.chapters,
         left_out=tuple(dict.fromkeys(first.left_out + second.left_out)),
+        broadcast=first.broadcast or second.broadcast,
+        languages=first.languages or second.languages,
     )
 
 

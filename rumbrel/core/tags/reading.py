@@ -7,6 +7,7 @@ import re
 import struct
 from collections.abc import Callable, Mapping
 from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -28,6 +29,7 @@ from rumbrel.core.errors import TagError
 from rumbrel.core.formats.table import TagForm, container_row
 
 from .aiff_text import read_aiff_text
+from .broadcast import BROADCAST_CONTAINERS, broadcast_names
 from .direct import read_directly
 from .fields import Fields, add, clean
 from .id3_frames import read_id3
@@ -79,6 +81,16 @@ def _picture(picture: mutagen.flac.Picture) -> Cover:
     return Cover(media_type=picture.mime, data=picture.data, kind=int(picture.type), description=picture.desc)
 
 
+_TOTALS = {"tracktotal": "track", "totaltracks": "track", "disctotal": "disc", "totaldiscs": "disc"}
+"""Fields of their own in which formats say how many there are."""
+
+
+def _add_totals(fields: Fields, totals: Mapping[str, str]) -> None:
+    for name, total in totals.items():
+        if name in fields and "/" not in fields[name][0]:
+            fields[name] = (f"{fields[name][0]}/{total}",)
+
+
 def _read_vorbis(file: Any) -> TagSet:
     fields: Fields = {}
     covers = [_picture(picture) for picture in getattr(file, "pictures", ())]
@@ -98,13 +110,11 @@ def _read_vorbis(file: Any) -> TagSet:
         elif name in FROM_R128:
             with suppress(ValueError):
                 add(fields, FROM_R128[name], [gain_text(str(value))])
-        elif name in ("tracktotal", "totaltracks", "disctotal", "totaldiscs"):
-            totals["track" if "track" in name else "disc"] = clean(value)
+        elif name in _TOTALS:
+            totals[_TOTALS[name]] = clean(value)
         else:
             add(fields, _FROM_VORBIS.get(name, key), [clean(value)])
-    for name, total in totals.items():
-        if name in fields and "/" not in fields[name][0]:
-            fields[name] = (f"{fields[name][0]}/{total}",)
+    _add_totals(fields, totals)
     return TagSet(fields=fields, covers=tuple(covers), chapters=_vorbis_chapters(chapters))
 
 
@@ -161,13 +171,17 @@ def _read_asf(tags: mutagen.asf.ASFTags) -> TagSet:
     fields: Fields = {}
     covers: list[Cover] = []
     left_out: list[str] = []
+    totals: dict[str, str] = {}
     for key, value in tags:
-        if isinstance(value, ASFByteArrayAttribute):
+        if key.lower() in _TOTALS:
+            totals[_TOTALS[key.lower()]] = clean(value)
+        elif isinstance(value, ASFByteArrayAttribute):
             picture = _asf_picture(bytes(value.value or b"")) if key == "WM/Picture" else None
             covers += [picture] if picture else []
             left_out += [] if picture else [key]
         else:
             add(fields, _FROM_ASF.get(key, key), [clean(value)])
+    _add_totals(fields, totals)
     return TagSet(fields=fields, covers=tuple(covers), left_out=tuple(dict.fromkeys(left_out)))
 
 
@@ -217,12 +231,14 @@ def read_tags(path: Path, *, container: str, codec: str, fallback: Mapping[str, 
     opener, form = opener_for(container, codec), container_row(container).tags
     if opener is None and form is not TagForm.RIFF:
         plain = _read_plain(fallback or {})
+        if container in BROADCAST_CONTAINERS:
+            return replace(plain, broadcast=broadcast_names(path))
         return joined_tags(plain, _attached_pictures(path)) if form is TagForm.ATTACHED else plain
     _refuse_oversize(path)
     try:
         if opener is None or form is TagForm.RIFF:
             frames = read_riff_id3(path)
-            listed = TagSet(fields=read_riff_info(path))
+            listed = TagSet(fields=read_riff_info(path), broadcast=broadcast_names(path))
             return joined_tags(read_id3(frames), listed) if frames else listed
         if container == "mp3":
             return joined_tags(_mp3_id3(path), _mp3_ape(path))

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import mutagen.id3
 
-from rumbrel.core.containers.chunks import list_chunks
+from rumbrel.core.containers.chunks import append_riff, list_chunks
 from rumbrel.core.errors import TagError
 
 from .mapping import FIELDS
@@ -102,16 +102,4 @@ def write_riff_tags(
             if name.lower() == b"id3 " or (name == b"LIST" and length >= 4 and file.read(4) == b"INFO"):
                 file.seek(at - 8)
                 file.write(b"JUNK")
-        file.seek(0, io.SEEK_END)
-        if file.tell() % 2:
-            file.write(b"\0")
-        file.write(extra)
-        total = file.tell() - 8
-        file.seek(0)
-        if file.read(4) == b"RF64":
-            file.seek(20)
-            file.write(struct.pack("<Q", total))
-        elif total > 0xFFFFFFFF:
-            raise TagError("The tags could not be written: the file would pass 4 GiB.")
-        else:
-            file.write(struct.pack("<I", total))
+        append_riff(file, extra)

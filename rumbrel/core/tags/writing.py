@@ -49,18 +49,25 @@ def _numbers(value: str) -> tuple[int, int]:
 _MP4_FORMATS = {"image/jpeg": mutagen.mp4.MP4Cover.FORMAT_JPEG, "image/png": mutagen.mp4.MP4Cover.FORMAT_PNG}
 
 
+_MP4_FLAGS = frozenset({"cpil", "pgap", "pcst"})
+_MP4_NUMBERS = frozenset({"tmpo", "stik", "rtng", "hdvd", "tvsn", "tves"})
+_MP4_OWN = _MP4_FLAGS | _MP4_NUMBERS | {"desc", "ldes", "tvsh", "tven", "tvnn", "catg", "keyw", "purd"}
+"""Items that only MP4 has, such as gapless playing and the kind of medium, are kept between its files under their own
+names (common practice)."""
+
+
 def _write_mp4(file: Any, tags: TagSet) -> list[str]:
     lost = []
     atoms = file.tags
     for name, values in tags.fields.items():
         row = row_for(name)
-        key = row.mp4 if row else f"----:{name}"
+        key = row.mp4 if row else name if name in _MP4_OWN else f"----:{name}"
         try:
             if key in ("trkn", "disk"):
                 atoms[key] = [_numbers(value) for value in values]
-            elif key == "tmpo":
+            elif key in _MP4_NUMBERS:
                 atoms[key] = [round(float(value)) for value in values]
-            elif key == "cpil":
+            elif key in _MP4_FLAGS:
                 atoms[key] = values[0].strip().lower() in ("1", "true", "yes")
             elif key.startswith("----:"):
                 atoms[_FREE_FORM + key[5:]] = [value.encode() for value in values]
@@ -135,7 +142,11 @@ def _asf_picture(cover: Cover) -> bytes:
 def _write_asf(file: Any, tags: TagSet) -> list[str]:
     for name, values in tags.fields.items():
         row = row_for(name)
-        file.tags[row.asf if row else name] = list(values)
+        number, slash, total = values[0].partition("/") if name in PAIRS else ("", "", "")
+        if slash:
+            # Other readers take the number alone.
+            file.tags[f"{name.upper()}TOTAL"] = [total]
+        file.tags[row.asf if row else name] = [number] if slash else list(values)
     if tags.covers:
         file.tags["WM/Picture"] = [ASFByteArrayAttribute(data=_asf_picture(cover)) for cover in tags.covers]
     return []

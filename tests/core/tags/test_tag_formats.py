@@ -23,6 +23,7 @@ from rumbrel.core.errors import TagError
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.tags import Chapter, Cover, TagRules, TagSet, apply_rules, read_tags, unheld_fields, write_tags
 from rumbrel.core.tags.direct import read_directly
+from rumbrel.core.tags.editing import TagChange, edit_tags
 from rumbrel.core.tags.riff import read_riff_info
 from tests.core.case import FolderCase
 from tests.signals import convert_one, decoded, write_framed, write_sound
@@ -311,6 +312,24 @@ class WrittenTagTests(MadeCase):
         self.assertEqual(unheld_fields(tags, container="caf"), ("title", "cover", "chapters"))
         self.assertEqual(unheld_fields(tags, container="asf"), ("chapters",))
         self.assertEqual(unheld_fields(tags, container="flac"), ())
+
+    def test_languages_of_comments_and_lyrics_and_the_items_of_mp4_stay(self) -> None:
+        path = self.made("car-mp3")
+        tags = mutagen.id3.ID3()
+        tags.add(mutagen.id3.COMM(encoding=3, lang="deu", desc="", text=["im Turm"]))
+        tags.add(mutagen.id3.USLT(encoding=3, lang="fra", desc="", text="un\ndeux"))
+        tags.save(path)
+        self.assertEqual(dict(inspect_file(path).tags.languages), {"comment": "deu", "lyrics": "fra"})
+        again = mutagen.id3.ID3(convert_one(path, "speech-small", self.folder / "s").step.output)
+        self.assertEqual([again["COMM::deu"].text, again["USLT::fra"].text], [["im Turm"], "un\ndeux"])
+        edit_tags(path, TagChange(fields={"comment": ("im Turm, oben",)}), container="mp3", codec="mp3")
+        self.assertEqual(mutagen.id3.ID3(path)["COMM::deu"].text, ["im Turm, oben"])
+        m4a = self.made("pocket-alac")
+        own = mutagen.mp4.MP4(m4a)
+        own.tags.update({"pgap": True, "stik": [2], "cpil": True, "tvsh": ["Ringing"]})
+        own.save()
+        kept = mutagen.mp4.MP4(convert_one(m4a, "pocket-aac", self.folder / "k").step.output).tags
+        self.assertEqual((kept["pgap"], kept["stik"], kept["cpil"], kept["tvsh"]), (True, [2], True, ["Ringing"]))
 
 
 class RuleTests(TestCase):
