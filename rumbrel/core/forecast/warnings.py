@@ -68,7 +68,7 @@ def _choice_warnings(facts: Facts) -> Iterator[Warning]:
     for fault in facts.faults:
         if fault.code is FaultCode.OTHER_SOUND:
             yield _warning(WarningCode.OTHER_SOUND, fault.text)
-    if facts.sound_streams > 1:
+    if facts.sound_streams > 1 and not facts.one_of_sounds:
         named = [s.language or s.title or f"number {s.index + 1}" for s in facts.streams]
         others = ", ".join(name for index, name in enumerate(named) if index != facts.sound_index) or "the others"
         taken = f"number {facts.sound_index + 1} is taken"

@@ -89,7 +89,8 @@ class Facts:
     that goes before the sound so that it stays with its pictures; samples counts it. Delay and
     padding are the encoder's, in samples, None where the file does not state them. links are the streams
     that follow each other in the file, where there are several; stretch is the part of the file that all this is about,
-    None for the whole, of which size_bytes, modified_ns and content_mark always are; bare is where the samples are, where the header
+    None for the whole, of which size_bytes, modified_ns and content_mark always are; one_of_sounds says that each of the
+    file's sounds is a track of its own, and this is one; bare is where the samples are, where the header
     states their length wrongly. content_mark knows the
     file again under another name (see files.content_mark); "" where it could not be read.
     """
@@ -117,6 +118,7 @@ class Facts:
     links: tuple[Link, ...] = ()
     bare: BareSound | None = None
     stretch: Stretch | None = None
+    one_of_sounds: bool = False
     delay_samples: int | None = None
     padding_samples: int | None = None
     has_video: bool = False
@@ -145,7 +147,13 @@ class Facts:
     @property
     def part(self) -> str:
         """Behind the path, what tells a part of a file from the others; "" for a whole one."""
-        return f"#{self.stretch.start_sample}-{self.stretch.end_sample}" if self.stretch else ""
+        if self.stretch:
+            return f"#{self.stretch.start_sample}-{self.stretch.end_sample}"
+        return f"#sound-{self.sound_index + 1}" if self.one_of_sounds else ""
+
+    @property
+    def is_part(self) -> bool:
+        return self.stretch is not None or self.one_of_sounds
 
     @property
     def key(self) -> str:
@@ -155,6 +163,8 @@ class Facts:
     @property
     def sound_bytes(self) -> int:
         """About how many of the file's bytes are this part's."""
+        if self.one_of_sounds:
+            return min(self.size_bytes, round(self.bitrate_bps / 8 * self.duration_seconds))
         if self.stretch is None:
             return self.size_bytes
         return round(self.size_bytes * self.stretch.samples / max(1, self.stretch.whole_samples))

@@ -121,7 +121,7 @@ def fit_to(facts: Facts, target: Target) -> Fit:
             continue
         objection = _objection(facts, row, target.strict) or (None if whole else "the source has faults")
         wrapping = _wrapping(facts, row)
-        if facts.stretch is not None:
+        if facts.is_part:
             objections.append(objection or "takes whole files, and this is a part of one")
             continue
         if objection is None and wrapping is None:

@@ -1,7 +1,8 @@
-"""How one file falls into tracks: by a cue sheet beside or inside it, by its table of contents, or by its chapters."""
+"""How one file falls into tracks: by a cue sheet beside or inside it, by its table of contents, by its chapters, or
+into its several sounds."""
 
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
@@ -11,10 +12,14 @@ from mutagen.flac import FLAC
 
 from rumbrel.core.disc.cue_sheet import CueSheet, CueTrack, parse_cue_sheet, read_cue_file
 from rumbrel.core.errors import DecodeError, RumbrelError
+from rumbrel.core.forecast import Source
 from rumbrel.core.inspection import Facts
 from rumbrel.core.inspection.stretches import Part, cut_out
 
-__all__ = ["Cutting", "cuttings_of"]
+__all__ = ["EACH_SOUND", "Cutting", "Parted", "cuttings_of", "part_name", "parted"]
+
+EACH_SOUND = "sounds"
+"""The key of the cutting into each of a file's sounds."""
 
 _SECTORS_A_SECOND = 75
 _MOST_SHEETS = 50
@@ -36,9 +41,15 @@ class Cutting:
 
 def cuttings_of(facts: Facts) -> list[Cutting]:
     """Every way in which a whole file falls into several tracks; those that cannot be used come with the reason."""
-    if facts.stretch is not None or not facts.usable:
+    if facts.is_part or not facts.usable:
         return []
-    return [*_by_sheets(facts), *_by_own_sheet(facts), *_by_contents(facts), *_by_chapters(facts)]
+    return [*_by_sheets(facts), *_by_own_sheet(facts), *_by_contents(facts), *_by_chapters(facts), *_by_sounds(facts)]
+
+
+def part_name(facts: Facts, title: str) -> str:
+    """What a file of a part is called, without its ending: by its number and title."""
+    number, title = facts.tags.first("track").partition("/")[0], title.replace("/", "-").replace("\0", "")
+    return f"{int(number):02d} {title}" if number.isascii() and number.isdecimal() else title
 
 
 def _cutting(key: str, said_by: str, facts: Facts, parts: Sequence[Part]) -> Iterator[Cutting]:
@@ -153,3 +164,52 @@ def _by_chapters(facts: Facts) -> Iterator[Cutting]:
         }  # fmt: skip
         parts.append(_part(start, end, facts, named))
     yield from _cutting("chapters", "its chapters", facts, parts)
+
+
+def _by_sounds(facts: Facts) -> Iterator[Cutting]:
+    """Each of several sounds, called by its own title, its language or its number."""
+    own = [stream.title or stream.language or f"sound {stream.index + 1}" for stream in facts.streams]
+    whole = facts.tags.first("title") or Path(facts.path).stem
+    parts = []
+    for stream, name in zip(facts.streams, own, strict=True):
+        label = name if own.count(name) == 1 else f"{name} {stream.index + 1}"
+        named = {"title": f"{whole}, {label}", "language": stream.language}
+        fields = _part(0, 0, facts, named).fields
+        parts.append(Part(fields=fields, sound=stream.index))
+    if len(parts) > 1:
+        yield Cutting(key=EACH_SOUND, said_by="each of its sounds", parts=tuple(parts))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Parted:
+    """Sources with the parts of those that fall into several in their place, and the facts of the parts by their keys.
+    ids are those of the parts by the id of their file, troubles why some could not be cut."""
+
+    sources: tuple[Source, ...]
+    facts: Mapping[Path, Facts]
+    ids: Mapping[int, tuple[int, ...]]
+    troubles: tuple[str, ...]
+
+
+def parted(sources: Sequence[Source], inspect: Callable[[Path], Facts], *, cuts: bool, sounds: bool) -> Parted:
+    """Cut each source into its tracks, by the first way that says how, or into each of its sounds."""
+    found: list[Source] = []
+    facts: dict[Path, Facts] = {}
+    ids: dict[int, tuple[int, ...]] = {}
+    troubles: list[str] = []
+    next_id = max((source.id for source in sources), default=0) + 1
+    for source in sources:
+        whole = inspect(source.path)
+        ways = [way for way in cuttings_of(whole) if (sounds if way.key == EACH_SOUND else cuts)]
+        troubles += [f"{source.path} cannot be cut by {way.said_by}: {way.error}" for way in ways if way.error]
+        way = next((way for way in ways if not way.error), None)
+        parts = [] if way is None else [cut_out(whole, part) for part in way.parts]
+        for number, part in enumerate(parts):
+            name = part_name(part, part.tags.first("title")) + source.path.suffix
+            cut = replace(source, id=next_id + number, part=part.part, relative=source.relative.with_name(name))
+            facts[cut.key] = part
+            found.append(cut)
+        ids[source.id] = tuple(range(next_id, next_id + len(parts))) or (source.id,)
+        next_id += len(parts)
+        found += [] if parts else [source]
+    return Parted(sources=tuple(found), facts=facts, ids=ids, troubles=tuple(troubles))

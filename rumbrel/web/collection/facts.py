@@ -70,7 +70,7 @@ def derived_columns(track: Track, facts: Facts) -> Track:
     track.has_video, track.has_lead = facts.has_video, bool(facts.lead_samples)
     track.size_bytes, track.modified_ns = facts.sound_bytes, facts.modified_ns
     # A part of a file is not known again by itself, but with its file.
-    track.content_mark = "" if facts.stretch else facts.content_mark
+    track.content_mark = "" if facts.is_part else facts.content_mark
     track.title = storable(first("title")) or Path(track.relative).stem
     track.performer, track.album = storable(first("artist")), storable(first("album"))
     track.tag_bits, track.year = tag_bits(facts), _year(first("date"))

@@ -31,7 +31,7 @@ def named_files(track_ids: Sequence[int]) -> list[NamedFile]:
         if track.facts is not None
         and not track.missing
         and track.facts.container
-        and track.facts.stretch is None
+        and not track.facts.is_part
         and can_edit(track.facts.container, track.facts.codec)
     ]
 

@@ -2,6 +2,7 @@
 
 import argparse
 import json
+import os
 import sys
 from typing import Any
 
@@ -11,6 +12,10 @@ from django.core.management.base import BaseCommand, CommandError, CommandParser
 from rumbrel.core.errors import RumbrelError
 
 __all__ = ["PlainCommand", "ReportingCommand", "printable"]
+
+
+_READER_GONE = 141
+"""As shells state it of a program that was ended by a closed pipe."""
 
 
 class PlainCommand(BaseCommand):
@@ -44,6 +49,10 @@ class ReportingCommand(PlainCommand):
             went_well = self.work(options)
         except RumbrelError as error:
             raise CommandError(str(error), returncode=self.failure_status) from error
+        except BrokenPipeError:
+            # Whoever read the lines has had enough; what is finished stays. Python would complain of the rest at its end.
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+            sys.exit(_READER_GONE)
         except KeyboardInterrupt:
             self.stderr.write("Stopped. What is finished stays, what was begun is gone.")
             sys.exit(130)

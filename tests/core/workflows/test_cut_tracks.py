@@ -2,13 +2,19 @@
 
 from pathlib import Path
 
+import numpy as np
 from mutagen.flac import FLAC, CueSheet, CueSheetTrack, CueSheetTrackIndex
 
+from rumbrel.core.conversion import carry_out
+from rumbrel.core.errors import DecodeError
+from rumbrel.core.forecast import forecast_batch, gather_sources
 from rumbrel.core.inspection import inspect_file
+from rumbrel.core.inspection.stretches import Part, cut_out, part_of
 from rumbrel.core.tags import Chapter, TagSet, write_tags
-from rumbrel.core.workflows.cut_tracks import cuttings_of
+from rumbrel.core.targets import find_target
+from rumbrel.core.workflows.cut_tracks import cuttings_of, parted
 from tests.core.case import FolderCase
-from tests.signals import music, write_sound
+from tests.signals import convert_one, decoded, music, write_film, write_sound
 
 SHEET = """PERFORMER "The Trust"
 TITLE "Tower days"
@@ -35,6 +41,28 @@ class CuttingTests(FolderCase):
         tags = TagSet(fields={"title": ("All",), "date": ("2024",)} | {key: (value,) for key, value in fields.items()})
         write_tags(path, tags, container="flac", codec="flac")
         return path
+
+    def test_each_sound_of_a_film_becomes_a_track_of_its_own(self) -> None:
+        film = write_film(self.folder / "film.mkv", seconds=2, languages=("eng", "deu", "deu"))
+        cut = parted(gather_sources([film]), inspect_file, cuts=False, sounds=True)
+        self.assertEqual(cut.ids, {0: (1, 2, 3)})
+        steps = forecast_batch(
+            list(cut.sources), find_target("disc-wav"), self.folder / "out", inspect=lambda key: cut.facts[key]
+        ).steps
+        outcomes = [carry_out(step) for step in steps]
+        names = [Path(outcome.step.output).name for outcome in outcomes]
+        self.assertEqual(names, ["film, eng.wav", "film, deu 2.wav", "film, deu 3.wav"])
+        for number, outcome in enumerate(outcomes, 1):
+            self.assertTrue(outcome.ok and outcome.checked, outcome.error)
+            self.assertNotIn("more-sounds", [str(warning.code) for warning in outcome.warnings])
+            alone = convert_one(film, "disc-wav", self.folder / str(number), sound=str(number))
+            np.testing.assert_array_equal(decoded(Path(outcome.step.output)), decoded(Path(alone.step.output)))
+        facts = cut.facts[cut.sources[1].key]
+        again = part_of(facts)
+        assert again is not None
+        self.assertEqual(cut_out(inspect_file(film), again), facts)
+        with self.assertRaisesRegex(DecodeError, "no sound number 4"):
+            cut_out(inspect_file(film), Part(fields={}, sound=3))
 
     def edges(self, path: Path) -> dict[str, list[tuple[int, int]]]:
         return {

@@ -93,6 +93,29 @@ class ConvertTests(MakingCase):
             self.assertEqual((records, status), ([], 1))
             self.assertIn(word, self.error)
 
+    def test_long_files_are_cut_and_films_give_all_their_sounds_in_lists_too(self) -> None:
+        self.album(4)
+        sheet = "".join(f'  TRACK 0{n} AUDIO\n    TITLE "Part {n}"\n    INDEX 01 00:0{n - 1}:00\n' for n in (1, 2, 3))
+        (self.source / "1.cue").write_text(f'FILE "1.flac" WAVE\n{sheet}')
+        write_film(self.source / "film.mkv", seconds=2, languages=("eng", "deu"))
+        (self.source / "evening.m3u").write_text("film.mkv\n1.flac\n")
+        words = ("convert", "--target", "car-mp3", "--dither", "shaped", "--out", str(self.out), str(self.source))
+        records, status = self.run_command(*words, "--cut", "--sound", "all")
+        self.assertEqual(status, 0, records)
+        names = sorted(path.stem for path in self.out.rglob("*.mp3"))
+        self.assertEqual(names, ["01 Part 1", "02 Part 2", "03 Part 3", "film, deu", "film, eng"])
+        listed = [line for line in (self.out / "evening.m3u8").read_text().splitlines() if not line.startswith("#")]
+        self.assertEqual([Path(line).stem for line in listed], ["film, eng", "film, deu", *names[:3]])
+        again, _ = self.run_command(*words, "--cut", "--sound", "all")
+        self.assertEqual({record["action"] for record in again if "action" in record}, {"skip", "list"})
+        for more, word in (
+            (("car-mp3", "--cut", str(self.source / "film.mkv")), "--cut has no effect"),
+            (("car-mp3", "--sound", "all", str(self.source / "1.flac")), "--sound all has no effect"),
+            (("open-opus", "--dither", "shaped", str(self.source / "1.flac")), "nothing is rounded"),
+        ):
+            self.run_command("convert", "--out", str(self.folder / "other"), "--target", *more)
+            self.assertIn(word, self.error)
+
     def test_lists_among_the_sources_become_lists_of_the_results(self) -> None:
         self.album(1, 1, 1)
         lists = self.source / "lists"

@@ -12,8 +12,8 @@ from django.conf import settings
 from rumbrel.core.errors import OutputError
 from rumbrel.core.forecast import ResultLedger, Source, Step
 from rumbrel.core.inspection import Facts, Fault, FaultCode
-from rumbrel.core.tags import EMPTY_TAGS
 from rumbrel.core.workflows.convert import ConvertPlan, Gathering, plan_conversion
+from rumbrel.core.workflows.cut_tracks import part_name
 from rumbrel.web.collection.queries import KnownTrack, known_tracks, pull_list_of, pulled_ids
 from rumbrel.web.collection.services import allowed_roots
 
@@ -95,23 +95,17 @@ def _relative(track: KnownTrack) -> Path:
     path = track.facts.path if track.facts else ""
     below = path[len(root) + 1 :] if path.startswith(f"{root}/") else track.relative
     if track.facts is not None and track.facts.part:
-        below = os.path.join(os.path.dirname(below), _part_name(track))
+        name = f"{part_name(track.facts, track.title)}{Path(track.relative).suffix}"
+        below = os.path.join(os.path.dirname(below), name)
     return Path(os.path.basename(root), below)
-
-
-def _part_name(track: KnownTrack) -> str:
-    """What a part of a file is called: its number and title, with the ending of its file."""
-    tags = track.facts.tags if track.facts else EMPTY_TAGS
-    number, title = tags.first("track").partition("/")[0], track.title.replace("/", "-").replace("\0", "")
-    name = f"{int(number):02d} {title}" if number.isdecimal() else title
-    return f"{name}{Path(track.relative).suffix}"
 
 
 def _missing(facts: Facts) -> Facts:
     text = "The file is not there any more. Connect its disk, then scan its folder again."
     return Facts(
-        path=facts.path, tags=facts.tags, stretch=facts.stretch, faults=(Fault(code=FaultCode.MISSING, text=text),)
-    )
+        path=facts.path, tags=facts.tags, stretch=facts.stretch, one_of_sounds=facts.one_of_sounds,
+        sound_index=facts.sound_index, faults=(Fault(code=FaultCode.MISSING, text=text),),
+    )  # fmt: skip
 
 
 def ledger_for(destination: Path) -> ResultLedger:

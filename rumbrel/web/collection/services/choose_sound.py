@@ -20,7 +20,7 @@ def choose_sound(*, track: Track, number: int) -> str:
     """Have a track be about the sound of a number, counted from 1; what a look told of another is forgotten. Returns
     what it is called. Raises RumbrelError where there is no such sound, or the file is not there."""
     facts = facts_by_id([track.pk]).get(track.pk)
-    if facts is None or facts.stretch is not None or not 1 <= number <= len(facts.streams):
+    if facts is None or facts.is_part or not 1 <= number <= len(facts.streams):
         raise TrackUnheard("There is no such sound in this file. Scan its folder again.")
     see_that_it_is_there(facts)
     found = inspect_file(Path(facts.path), sound=str(number))

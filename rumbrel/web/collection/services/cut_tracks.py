@@ -98,10 +98,8 @@ def refresh_cuts(*, folder: SourceFolder) -> None:
 
 
 def _in_line(cut: Track, whole: Track, of_part: Facts, of_file: Facts) -> bool:
-    there = all(
-        getattr(of_part, name) == getattr(of_file, name)
-        for name in ("path", "size_bytes", "modified_ns", "sound_index")
-    )
+    names = ["path", "size_bytes", "modified_ns"] + ([] if of_part.one_of_sounds else ["sound_index"])
+    there = all(getattr(of_part, name) == getattr(of_file, name) for name in names)
     same = (cut.folder_id, cut.relative, cut.facts_version) == (whole.folder_id, whole.relative, whole.facts_version)
     return there and same and cut.missing_since is None
 

@@ -173,7 +173,7 @@ def files_of(design: DiscDesign) -> dict[int, FileToCome]:
 def _as_it_is(track: KnownTrack, folder: str) -> FileToCome:
     facts = track.facts
     reason = NOT_THERE if track.missing or facts is None else ""
-    if facts is not None and facts.stretch is not None and not reason:
+    if facts is not None and facts.is_part and not reason:
         reason = "It is a part of a longer file. Put that on the disc, or make files for a player."
     return FileToCome(
         title=track.title, performer=facts.tags.first("artist") if facts else "", folder=folder,

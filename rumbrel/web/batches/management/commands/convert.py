@@ -1,6 +1,7 @@
 """./run convert: files and folders for one target or several, without the web."""
 
 import signal
+import sys
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from functools import cache
@@ -32,10 +33,13 @@ from rumbrel.core.workflows.convert import (
     run_plan,
     verify_plan,
 )
+from rumbrel.core.workflows.cut_tracks import parted
 from rumbrel.web.ui.commands import ReportingCommand, printable
 from rumbrel.web.ui.progress_line import ProgressLine
 from rumbrel.web.ui.words import counted
 
+EACH = "all"
+"""Every sound of a film."""
 LEVELS = ("none", "track", "album", "tags")
 
 
@@ -70,7 +74,12 @@ class Command(ReportingCommand):
         parser.add_argument(
             "--limit", action="store_true", help="come near the loudness by limiting peaks, which changes the sound"
         )
-        parser.add_argument("--sound", default="", metavar="N|LANGUAGE", help="which sound of a film that has several")
+        parser.add_argument(
+            "--sound", default="", metavar="N|LANGUAGE", help="which sound of a film that has several, or all"
+        )
+        parser.add_argument(
+            "--cut", action="store_true", help="each long file as its tracks, by its cue sheet, contents or chapters"
+        )  # fmt: skip
         parser.add_argument(
             "--dither", choices=tuple(DITHERS), help="where bits are lost: flat, shaped or none, else the target's"
         )  # fmt: skip
@@ -228,7 +237,7 @@ def _convert_options(options: dict[str, Any]) -> ConvertOptions:
             name_addition=options["name_addition"],
             file_system=options["file_system"],
             trims=options["trim"],
-            sound=options["sound"],
+            sound="" if options["sound"] == EACH else options["sound"],
             beside=options["beside"],
             rewraps=not options["no_rewrap"],
         ),
@@ -249,10 +258,11 @@ class _Inspection:
         self._line = line
         self._facts: dict[Path, Facts] = {}
         self._gathered: dict[bool, Gathering] = {}
+        self._sound = "" if options["sound"] == EACH else options["sound"]
 
     def __call__(self, path: Path) -> Facts:
         if path not in self._facts:
-            self._facts[path] = inspect_file(path, sound=self._options["sound"])
+            self._facts[path] = inspect_file(path, sound=self._sound)
         return self._facts[path]
 
     def gathering(self, *, any_known: Callable[[], bool]) -> Callable[[Target], Gathering]:
@@ -268,18 +278,35 @@ class _Inspection:
                     leave_out=[self._options["out"]] if self._options["out"] else [],
                 )
                 placed = in_folders(sources, lists) if folders else sources
-                self._gathered[folders] = Gathering(sources=tuple(placed), lists=tuple(lists))
-                if not any_known():
+                parts = self._options["cut"] or self._options["sound"] == EACH
+                if parts or not any_known():
                     self._look_at([source.path for source in sources])
+                gathering = Gathering(sources=tuple(placed), lists=tuple(lists))
+                self._gathered[folders] = self._parted(gathering) if parts else gathering
             return self._gathered[folders]
 
         return gathered
 
+    def _parted(self, whole: Gathering) -> Gathering:
+        """With the parts of files in their place, also in the lists. Raises OutputError where nothing falls into parts."""
+        options = self._options
+        found = parted(whole.sources, self, cuts=options["cut"], sounds=options["sound"] == EACH)
+        if not found.facts and not found.troubles:
+            asked = "--cut" if options["cut"] else "--sound all"
+            raise OutputError(f"{asked} has no effect: none of the files falls into several. Leave it out.")
+        self._line.clear()
+        for text in found.troubles:
+            print(printable(text), file=sys.stderr)
+        self._facts |= found.facts
+        lists = (
+            replace(each, source_ids=tuple(new for old in each.source_ids for new in found.ids[old]))
+            for each in whole.lists
+        )
+        return Gathering(sources=found.sources, lists=tuple(lists))
+
     def _look_at(self, paths: list[Path]) -> None:
         fresh = [path for path in dict.fromkeys(paths) if path not in self._facts]
-        found = inspect_many(
-            fresh, deep=False, jobs=self._options["jobs"], sound=self._options["sound"], report=self._line
-        )
+        found = inspect_many(fresh, deep=False, jobs=self._options["jobs"], sound=self._sound, report=self._line)
         self._facts |= {path: deep.facts for path, deep in zip(fresh, found, strict=True)}
 
 
