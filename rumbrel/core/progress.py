@@ -1,11 +1,12 @@
 """How far work has come: one value, from the innermost loop to the screen."""
 
 import time
+from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
-__all__ = ["Progress", "Report", "Throttle", "Unit", "no_report", "within"]
+__all__ = ["Pace", "Progress", "Report", "Throttle", "Unit", "no_report", "within"]
 
 
 class Unit(StrEnum):
@@ -75,3 +76,27 @@ class Throttle:
             return
         self._last, self._step = now, progress.step
         self._report(progress)
+
+
+class Pace:
+    """How fast work goes by now. What is longer ago than the window is forgotten, so that neither a quick beginning nor
+    what an earlier run had done promises anything."""
+
+    WINDOW_SECONDS = 30.0
+    _LEAST_SECONDS = 2.0
+
+    def __init__(self) -> None:
+        self._seen: deque[tuple[float, Progress]] = deque()
+
+    def seconds_left(self, progress: Progress) -> float | None:
+        """None until enough was seen. Another step, or another total, is other work."""
+        now = time.monotonic()
+        if self._seen and (self._seen[-1][1].step, self._seen[-1][1].total) != (progress.step, progress.total):
+            self._seen.clear()
+        self._seen.append((now, progress))
+        while now - self._seen[0][0] > self.WINDOW_SECONDS:
+            self._seen.popleft()
+        seconds, first = now - self._seen[0][0], self._seen[0][1]
+        if seconds < self._LEAST_SECONDS or progress.done <= first.done:
+            return None
+        return max(0.0, progress.total - progress.done) * seconds / (progress.done - first.done)

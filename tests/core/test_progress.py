@@ -2,7 +2,7 @@
 
 from unittest import TestCase, mock
 
-from rumbrel.core.progress import Progress, Throttle, Unit, within
+from rumbrel.core.progress import Pace, Progress, Throttle, Unit, within
 
 
 def at(done: float, total: float = 10, step: str = "") -> Progress:
@@ -22,6 +22,19 @@ class ProgressTests(TestCase):
         report(at(10))
         self.assertEqual([(p.done, p.total, p.step) for p in told],
                          [(50, 200, "whole"), (100, 200, "part"), (150, 200, "whole")])  # fmt: skip
+
+    def test_time_left_is_of_the_last_half_minute(self) -> None:
+        pace = Pace()
+        left = []
+        # Half is there from an earlier run, ten are done at once, then one a second.
+        for now, done in ((0.0, 50), (0.5, 60), (1.0, 60), (11.0, 70), (31.0, 80), (41.0, 90)):
+            with mock.patch("time.monotonic", return_value=now):
+                left.append(pace.seconds_left(at(done, 100, "step")))
+        self.assertEqual(left[:3], [None, None, None])
+        self.assertAlmostEqual(left[3], 30 * 11 / 20)
+        self.assertAlmostEqual(left[5], 10 * 30 / 20)
+        with mock.patch("time.monotonic", return_value=50.0):
+            self.assertIsNone(pace.seconds_left(at(91, 100, "another step")))
 
     def test_throttled_but_for_new_steps_and_the_end(self) -> None:
         told: list[Progress] = []

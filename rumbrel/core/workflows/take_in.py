@@ -26,6 +26,7 @@ from rumbrel.core.targets import Target
 from rumbrel.core.verdict import Verdict
 
 __all__ = [
+    "HIDDEN_TITLE",
     "TakeInPlan",
     "TakenTrack",
     "plain_names",
@@ -37,6 +38,9 @@ __all__ = [
     "write_log",
     "write_sheet",
 ]
+
+
+HIDDEN_TITLE = "Before track 1"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -96,12 +100,14 @@ def plan_take_in(
 ) -> TakeInPlan:
     """Names as they are given, from the catalogue that is named, the disc's own text, or plain numbers. Another disc of
     a title that is there already goes into a folder of its own. hidden takes what lies before track 1 in as a track of
-    its own; raises DiscError where nothing does."""
+    its own, the first of the names where these are one more; raises DiscError where nothing does."""
     names = names or names_for(contents, known) or plain_names(contents)
     digest = contents_digest(contents)
     if hidden:
-        contents = with_hidden(contents)
-        names = replace(names, tracks=(TrackText(title="Before track 1"), *names.tracks))
+        own = (
+            names.tracks if len(names.tracks) > len(contents.tracks) else (TrackText(title=HIDDEN_TITLE), *names.tracks)
+        )
+        contents, names = with_hidden(contents), replace(names, tracks=own)
     return TakeInPlan(
         contents=contents,
         names=names,

@@ -69,6 +69,12 @@ class TakeInForm(forms.Form):
         label="Beginning",
         choices=[("", "when it is asked for"), ("once", "as soon as a disc is put in")],
     )
+    hidden = forms.ChoiceField(
+        required=False, label="Sound before track 1", choices=[("", "left out"), ("on", "as a track of its own")]
+    )
+    emphasis = forms.ChoiceField(
+        required=False, label="Pre-emphasis", choices=[("", "kept with its flag"), ("on", "taken out of the sound")]
+    )
 
     def __init__(self, *args: Any, sources: list[str], **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)

@@ -23,7 +23,8 @@ class TakeIn(models.Model):
 
     digest tells the disc by its contents table, which contents keeps as a record. names are title, performer and the
     tracks' own, names_from what they came from. chosen are the numbers of the tracks that are wanted, readings how each
-    was read, kept the doubtful ones that the user wants all the same, results the file that
+    was read, hidden says that what lies before track 1 is a track 0 of its own, deemphasis that pre-emphasis is taken out,
+    kept the doubtful ones that the user wants all the same, results the file that
     each track became, by its number and the target.
     """
 
@@ -37,6 +38,8 @@ class TakeIn(models.Model):
     targets = models.JSONField(default=list)
     chosen = models.JSONField(default=list)
     readings = models.JSONField(default=dict)
+    hidden = models.BooleanField(default=False)
+    deemphasis = models.BooleanField(default=False)
     kept = models.JSONField(default=list)
     results = models.JSONField(default=dict)
     folder = models.TextField(blank=True)

@@ -3,9 +3,18 @@
 import sys
 import time
 
-from rumbrel.core.progress import Progress, Throttle, Unit
+from rumbrel.core.progress import Pace, Progress, Throttle, Unit
 
-__all__ = ["ProgressLine"]
+__all__ = ["ProgressLine", "about"]
+
+
+def about(seconds: float) -> str:
+    """A time as exact as a guess may be."""
+    if seconds < 90:
+        step = 1 if seconds < 10 else 5
+        return f"about {max(1, round(seconds / step)) * step} s"
+    minutes = round(seconds / 60)
+    return f"about {minutes} min" if minutes < 90 else f"about {minutes // 60} h {minutes % 60} min"
 
 
 class ProgressLine:
@@ -14,6 +23,7 @@ class ProgressLine:
     def __init__(self) -> None:
         self._begun = time.monotonic()
         self._step = ""
+        self._pace = Pace()
         self._shows = sys.stderr.isatty()
         self._throttled = Throttle(self._show, every_seconds=0.25)
 
@@ -31,7 +41,9 @@ class ProgressLine:
         if elapsed > 1 and progress.done:
             if progress.unit is Unit.SECONDS:
                 line += f", {progress.done / elapsed:.0f} times real time"
-            line += f", {(progress.total - progress.done) * elapsed / progress.done:.0f} s left"
+        left = self._pace.seconds_left(progress)
+        if left is not None:
+            line += f", {about(left)} left"
         sys.stderr.write(f"{line}   ")
         sys.stderr.flush()
 

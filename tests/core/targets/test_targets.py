@@ -2,7 +2,10 @@
 
 import importlib
 import pkgutil
+import re
+import textwrap
 from dataclasses import replace
+from pathlib import Path
 from unittest import TestCase
 
 import rumbrel.core
@@ -10,8 +13,10 @@ from rumbrel.core.encoders.encodings import ENCODINGS
 from rumbrel.core.errors import TargetError
 from rumbrel.core.formats.table import CODECS, CONTAINERS
 from rumbrel.core.targets import all_targets, find_target
+from rumbrel.core.targets.model import BITRATE_MODES, CHANNEL_MODES
 from rumbrel.core.targets.parsing import parse_target
 from rumbrel.core.targets.planning import planned_shape
+from rumbrel.core.targets.writing import target_toml
 
 GOOD = """
 name = "Trial"
@@ -96,6 +101,29 @@ class TargetTests(TestCase):
             parse_target(
                 text("", constant).replace('codec = "mp3"', 'codec = "aac"').replace('["mp3"]', '["m4a"]'), slug="t"
             )
+
+    def test_the_page_on_targets_tells_the_truth(self) -> None:
+        """Its worked examples are targets, written out and read again the same, and its lists are those of the tables."""
+        page = (Path(rumbrel.__file__).parents[1] / "docs" / "targets.md").read_text()
+        examples = re.findall(r"```toml\n(.*?)```", page, re.DOTALL)
+        self.assertEqual(len(examples), 5)
+        for number, text in enumerate(examples):
+            target = parse_target(text, slug=f"example-{number}")
+            self.assertEqual(parse_target(target_toml(target), slug=target.slug), target)
+        self.assertEqual(parse_target(examples[4], slug="e").make.dither, "shaped")
+        # The example of all keys is one as well, with the remarks of its lines.
+        every = re.search(r"\n\n((?:    .*\n|\n)+)", page)
+        assert every is not None
+        parse_target(textwrap.dedent(every[1]), slug="every")
+        lists = re.split(r"^## ", page, flags=re.MULTILINE)
+        named = next(part for part in lists if part.startswith("Codecs, containers"))
+        said = {line.split(":")[0]: set(re.findall(r"`([^`]+)`", line)) for line in re.split(r"\n- ", named)[1:]}
+        self.assertEqual(said["codec"], {row.key for row in CODECS})
+        self.assertEqual(said["containers"], {row.key for row in CONTAINERS})
+        self.assertEqual((said["modes"], said["channel_modes"]), (set(BITRATE_MODES), set(CHANNEL_MODES)))
+        encodings = next(part for part in lists if part.startswith("Encodings"))
+        missing = [row.key for row in ENCODINGS if f"`{row.key}`" not in encodings and not row.key.endswith("-float")]
+        self.assertEqual(missing, [])
 
     def test_tables_are_complete(self) -> None:
         containers, codecs = {row.key for row in CONTAINERS}, {row.key for row in CODECS}

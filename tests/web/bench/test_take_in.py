@@ -2,6 +2,7 @@
 
 import json
 import shutil
+from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
@@ -31,14 +32,22 @@ from tests.web.case import WebCase
 
 
 class BenchCase(WebCase):
-    def on_shelf(self, name: str, *seconds: float, condition: str = "clean", named: bool = True) -> Path:
-        """A disc of that many tracks on the demo's shelf; its image."""
+    def on_shelf(
+        self, name: str, *seconds: float, condition: str = "clean", named: bool = True, hidden: float = 0
+    ) -> Path:
+        """A disc of that many tracks on the demo's shelf; its image. With hidden sound its tracks have pre-emphasis."""
         folder = settings.RUMBREL.shelf / "demo" / name
         parts = []
         for number, length in enumerate(seconds, 1):
             path = write_sound(self.folder / "made" / f"{name} {number}.wav", int(44_100 * length), seed=number)
             parts.append(programme_of(inspect_file(path), title=f"{name} {number}", performer="The Ringers"))
-        layout = lay_out(parts, gap_sectors=150, medium=medium_for("80"))
+        before = None
+        if hidden:
+            before = programme_of(
+                inspect_file(write_sound(self.folder / "made" / "hidden.wav", int(44_100 * hidden), seed=9))
+            )
+            parts = [replace(part, pre_emphasis=True) for part in parts]
+        layout = lay_out(parts, gap_sectors=150, medium=medium_for("80"), hidden=before)
         image = write_image(layout, folder, name, text=text_of(layout, title=f"The {name} disc"))
         if not named:
             text = image.cue_path.read_text().splitlines()
@@ -102,6 +111,36 @@ class TakeInTests(BenchCase):
         page = self.shown(again)
         self.assertEqual(page.count("the same as before"), 2)
         self.assertEqual(Track.objects.filter(album="The tower disc").count(), 2, "known again, not doubled")
+
+    def test_hidden_sound_and_pre_emphasis_are_asked_for_on_the_screen(self) -> None:
+        self.on_shelf("plain", 5)
+        self.assertNotIn("sound before track 1", self.shown(self.put_in("plain", "early")))
+        image = self.on_shelf("shy", 5, 6, hidden=7).read_bytes()
+        taken = self.put_in("shy")
+        self.assertIn("sound before track 1", self.shown(taken))
+        page = self.press("choose", taken, first="archive-flac", begins="", hidden="on", emphasis="on")
+        self.assert_all_in(("Before track 1", "3 of 3 tracks", "taken out of the sound"), page)
+        taken.refresh_from_db()
+        fields = {f"title-{n}": t["title"] for n, t in enumerate(taken.names["tracks"])} | {"title-0": "Rolls"}
+        self.press("start", taken, title="Shy", **fields, **{f"take-{n}": "on" for n in range(3)})
+        self.work_all()
+        taken.refresh_from_db()
+        self.assertEqual(taken.job.state, "done", taken.job.error)
+        folder = Path(taken.folder)
+        self.assertEqual(sorted(path.stem for path in folder.glob("*.flac")), ["00 Rolls", "01 shy 1", "02 shy 2"])
+        hidden, _ = soundfile.read(next(folder.glob("00*.flac")), dtype="int16")
+        # It has the flag of track 1, so it is heard without its emphasis as well.
+        self.assertEqual(len(hidden), 7 * 44_100)
+        first, _ = soundfile.read(next(folder.glob("01*.flac")), dtype="int16")
+        truth = np.frombuffer(image[7 * 75 * BYTES_PER_SECTOR :][: first.nbytes], "<i2").reshape(-1, 2)
+        self.assertLess(
+            np.abs(np.diff(first, axis=0)).mean(), 0.8 * np.abs(np.diff(truth, axis=0)).mean(), "less treble"
+        )
+        log = json.loads((folder / "Shy.log.json").read_text())
+        self.assertEqual([track["emphasis_taken_out"] for track in log["tracks"]], [True] * 3)
+        self.assertEqual(len(DiscNames.objects.get().names["tracks"]), 2, "remembered as the disc has them")
+        self.assertIn("Some of it has been read already" if not taken.results else "made already",
+                      self.press("choose", taken, first="archive-flac", begins="", hidden="", emphasis=""))  # fmt: skip
 
     def test_a_doubtful_track_is_kept_only_when_the_user_says_so(self) -> None:
         image = self.on_shelf("spots", 40, 40, condition="broken").read_bytes()

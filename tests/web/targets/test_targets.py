@@ -194,7 +194,7 @@ class FormTests(WebCase):
                 page = self.page(reverse("targets:edit", args=[target.slug]))
                 named = set(re.findall(r'name="([a-z0-9_-]+)"', page))
                 sent = self.sent(target, name=f"{target.name}, own")
-                settled = {"bit_depths", "id3", "channels"}
+                settled = {"bit_depths", "id3", "channels", "dither"}
                 self.assertEqual(set(sent) - named - settled, set(), "the page shows every field that it needs")
                 sent = {name: value for name, value in sent.items() if name in named}
                 answer = self.client.post(reverse("targets:keep", args=[target.slug]), sent)

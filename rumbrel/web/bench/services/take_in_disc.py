@@ -14,7 +14,7 @@ from rumbrel.core.bench.image_disc import digests_beside
 from rumbrel.core.conversion import Outcome, run_steps
 from rumbrel.core.crew import default_jobs
 from rumbrel.core.disc.known_discs import names_offered
-from rumbrel.core.disc.reading import Contents, ContentsTrack, TrackReading, contents_digest
+from rumbrel.core.disc.reading import Contents, ContentsTrack, TrackReading, contents_digest, with_hidden
 from rumbrel.core.disc.text import DiscText, TrackText
 from rumbrel.core.errors import DiscError
 from rumbrel.core.forecast import ForecastOptions, WhenPresent
@@ -23,10 +23,12 @@ from rumbrel.core.records import as_record, from_record
 from rumbrel.core.targets import Target, find_target
 from rumbrel.core.verdict import Verdict
 from rumbrel.core.workflows.take_in import (
+    HIDDEN_TITLE,
     TakeInPlan,
     plain_names,
     plan_take_in,
     read_track_file,
+    take_emphasis_out,
     taken_step,
     write_log,
     write_sheet,
@@ -45,8 +47,11 @@ __all__ = [
     "bench_choice",
     "change_names",
     "choose_names",
+    "choose_reading",
     "choose_targets",
     "contents_of",
+    "has_emphasis",
+    "has_hidden",
     "keep_doubtful",
     "names_for_disc",
     "put_disc_in",
@@ -111,6 +116,11 @@ def _contents_record(contents: Contents) -> dict[str, Any]:
 
 
 def contents_of(taken: TakeIn) -> Contents:
+    """With what lies before track 1, where that is wanted."""
+    return with_hidden(_on_disc(taken)) if taken.hidden else _on_disc(taken)
+
+
+def _on_disc(taken: TakeIn) -> Contents:
     tracks = tuple(from_record(ContentsTrack, each) for each in taken.contents["tracks"])
     return Contents(
         tracks=tracks, lead_out_sector=taken.contents["lead_out_sector"],
@@ -133,8 +143,13 @@ def names_for_disc(taken: TakeIn) -> list[tuple[str, dict[str, Any]]]:
     try:
         contents = shelf_disc(taken.disc_key).open().contents
     except DiscError:
-        contents = contents_of(taken)
-    return _names(contents, taken.digest)
+        contents = _on_disc(taken)
+    return [(source, _with_hidden(names, taken.hidden)) for source, names in _names(contents, taken.digest)]
+
+
+def _with_hidden(names: dict[str, Any], hidden: bool) -> dict[str, Any]:
+    first = [{"title": HIDDEN_TITLE, "performer": names["performer"]}] if hidden else []
+    return {**names, "tracks": [*first, *names["tracks"]]}
 
 
 def _record(text: DiscText) -> dict[str, Any]:
@@ -171,7 +186,35 @@ def change_names(*, taken: TakeIn, names: Mapping[str, Any], chosen: Sequence[in
         names=dict(names), chosen=list(chosen), names_from=REMEMBERED if dict(names) != before else taken.names_from
     )
     if dict(names) != before:
-        DiscNames.objects.update_or_create(digest=taken.digest, defaults={"names": dict(names)})
+        of_disc = {**names, "tracks": names["tracks"][1 if taken.hidden else 0 :]}
+        DiscNames.objects.update_or_create(digest=taken.digest, defaults={"names": of_disc})
+
+
+def choose_reading(*, taken: TakeIn, hidden: bool, deemphasis: bool) -> None:
+    """Whether what lies before track 1 is taken in as a track, and pre-emphasis taken out. Raises DiscError where there
+    is none of it, or something was read already."""
+    if (hidden, deemphasis) == (taken.hidden, taken.deemphasis):
+        return
+    _changeable(taken)
+    if taken.readings:
+        raise DiscError("Some of it has been read already. Take the disc out and put it in again to read it otherwise.")
+    contents = _on_disc(taken)
+    if (hidden and not has_hidden(contents)) or (deemphasis and not has_emphasis(contents)):
+        raise DiscError("This disc has none of that.")
+    if hidden != taken.hidden:
+        plain = {**taken.names, "tracks": taken.names["tracks"][1 if taken.hidden else 0 :]}
+        taken.names = _with_hidden(plain, hidden)
+        taken.chosen = sorted({*taken.chosen, 0} if hidden else {*taken.chosen} - {0})
+    taken.hidden, taken.deemphasis = hidden, deemphasis
+    taken.save(update_fields=["names", "chosen", "hidden", "deemphasis"])
+
+
+def has_hidden(contents: Contents) -> bool:
+    return bool(contents.tracks and contents.tracks[0].start_sector)
+
+
+def has_emphasis(contents: Contents) -> bool:
+    return any(track.pre_emphasis for track in contents.tracks)
 
 
 def choose_targets(*, taken: TakeIn, slugs: Sequence[str], begin_at_once: bool) -> None:
@@ -249,6 +292,8 @@ def _read(desk: Desk, taken: TakeIn, contents: Contents, whole: Progress) -> Non
         reading = read_track_file(
             contents, drive, position, path, part, within(desk.report, whole, 0.0, 0.8), written=written
         )
+        if taken.deemphasis and track.pre_emphasis:
+            take_emphasis_out(path)
         with transaction.atomic():
             fresh = TakeIn.objects.select_for_update().get(pk=taken.pk)
             fresh.readings = {**fresh.readings, str(track.number): _reading_record(reading)}
@@ -282,7 +327,7 @@ def _make(desk: Desk, taken: TakeIn, contents: Contents, whole: Progress) -> int
         if (record := taken.readings.get(str(track.number))) is not None and track.number in taken.chosen
         and not _waits(taken, track.number, record)
     ]  # fmt: skip
-    plans = [_plan(taken, contents, find_target(slug)) for slug in taken.targets]
+    plans = [_plan(taken, find_target(slug)) for slug in taken.targets]
     steps = {}
     for plan in plans:
         write_log(plan, [_restored(record) for _, record in sorted(readings_of(taken).items())], taken.drive_key)
@@ -324,9 +369,9 @@ def _settled(outcome: Outcome) -> None:
         raise DiscError(f"{Path(outcome.step.output).name} could not be made: {outcome.error}")
 
 
-def _plan(taken: TakeIn, contents: Contents, target: Target) -> TakeInPlan:
+def _plan(taken: TakeIn, target: Target) -> TakeInPlan:
     return plan_take_in(
-        contents, names=_text(taken.names), target=target, destination=settings.RUMBREL.results / target.slug,
+        _on_disc(taken), names=_text(taken.names), hidden=taken.hidden, deemphasis=taken.deemphasis, target=target, destination=settings.RUMBREL.results / target.slug,
         options=ForecastOptions(when_present=_when_present(taken)),
     )  # fmt: skip
 

@@ -28,6 +28,7 @@ def _context(taken: TakeIn) -> dict[str, Any]:
     targets = [*taken.targets, "", ""]
     earlier = same_disc(taken)
     rows = taken_rows(taken, earlier)
+    on_disc = services.contents_of(taken)
     return {
         "taken": taken,
         "rows": rows,
@@ -36,8 +37,11 @@ def _context(taken: TakeIn) -> dict[str, Any]:
             initial={
                 "first": targets[0], "second": targets[1], "third": targets[2], "names": taken.names_from,
                 "begins": "once" if services.bench_choice().begin_at_once else "",
+                "hidden": "on" if taken.hidden else "", "emphasis": "on" if taken.deemphasis else "",
             },
         ),
+        "has_hidden": services.has_hidden(on_disc) or taken.hidden,
+        "has_emphasis": services.has_emphasis(on_disc),
         "earlier": earlier,
         "work": job_row(taken.job) if taken.job else None,
         "changeable": not taken.busy and not taken.results,
@@ -70,6 +74,9 @@ def choose(request: HttpRequest, pk: int) -> HttpResponse:
     with refusals_told(request):
         slugs = [chosen["first"], chosen["second"], chosen["third"]]
         services.choose_targets(taken=taken, slugs=slugs, begin_at_once=chosen["begins"] == "once")
+        services.choose_reading(
+            taken=taken, hidden=chosen["hidden"] == "on", deemphasis=chosen["emphasis"] == "on"
+        )  # fmt: skip
         if chosen["names"] and chosen["names"] != taken.names_from:
             services.choose_names(taken=taken, source=chosen["names"])
     return redirect("bench:taken", pk=pk)
