@@ -106,7 +106,7 @@ class ScaleTests(WebCase):
         """A page from the middle reads the rows it shows, not those before it."""
         for order in ("folder", "title", "length", "size"):
             tracks = find_tracks(Sentence(order=order))
-            here = page_of(tracks, "").later
+            here = page_of(tracks).later
             row = Track.objects.get(pk=here)
             plan = tracks.filter(_beyond([str(f) for f in tracks.query.order_by], row, backwards=False))[:100].explain()
             self.assertNotIn("TEMP B-TREE", plan, order)

@@ -5,6 +5,7 @@ from django.urls import reverse
 
 from rumbrel.web.jobs.registry import JobKind, register
 from rumbrel.web.ui.navigation import Entry, add_entry
+from rumbrel.web.ui.roles import Role, needs
 
 
 class BenchConfig(AppConfig):
@@ -13,6 +14,7 @@ class BenchConfig(AppConfig):
     def ready(self) -> None:
         from .services import carry_out_delivery, foresee_delivery, look_at_volume, shelve_image, take_in_disc
 
+        needs(Role.ADMINISTER, "bench:add-volume")
         add_entry(Entry(order=70, address="bench:index", label="Bench", below=("bench:",)))
         register(
             JobKind(

@@ -81,8 +81,9 @@ class IncomingImage(models.Model):
 
 
 class BenchChoice(models.Model):
-    """How discs are taken in: begin_at_once starts as soon as one is put in; targets are what its tracks become."""
+    """How somebody's discs are taken in: begin_at_once starts as soon as one is put in; targets are what its tracks become."""
 
+    owner = models.CharField(max_length=150, unique=True, blank=True)
     begin_at_once = models.BooleanField(default=False)
     targets = models.JSONField(default=list)
 

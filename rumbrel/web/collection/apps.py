@@ -5,6 +5,7 @@ from django.urls import reverse
 
 from rumbrel.web.jobs.registry import JobKind, at_start, now_and_then, register
 from rumbrel.web.ui.navigation import Entry, add_entry
+from rumbrel.web.ui.roles import Role, needs
 
 
 class CollectionConfig(AppConfig):
@@ -22,6 +23,15 @@ class CollectionConfig(AppConfig):
             sweep_pictures,
         )
 
+        needs(
+            Role.ADMINISTER, "collection:add-folder", "collection:rename-folder", "collection:remove-folder",
+            "collection:folder-removed", "collection:watch-folder", "collection:plan-fixity", "collection:believe-loss",
+            "collection:remove-missing", "collection:browse", "collection:count-files",
+        )  # fmt: skip
+        needs(
+            Role.LISTEN, "collection:pull", "collection:pull-all", "collection:pull-some", "collection:clear-pull",
+            "collection:undo-clear", "collection:keep-view", "collection:remove-view", "collection:restore-view",
+        )  # fmt: skip
         add_entry(Entry(order=10, address="collection:index", label="Collection", below=("collection:", "tags:")))
         at_start(reread_old_facts)
         at_start(sweep_pictures)

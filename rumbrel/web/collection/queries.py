@@ -12,6 +12,7 @@ from django.db.models.expressions import RawSQL
 
 from rumbrel.core.inspection import Facts
 from rumbrel.web.jobs.models import Job
+from rumbrel.web.ui.asking import who_asks
 
 from .facts import restored_facts
 from .models import Facet, Fixity, FixityEvent, Pull, PullList, SourceFolder, Track, TrackFacts
@@ -99,7 +100,7 @@ def _match(text: str) -> str:
     return " AND ".join(f'"{word}"*' for word in words[:20])
 
 
-def page_of(tracks: QuerySet[Track], owner: str, *, after: int | None = None, before: int | None = None) -> Page:
+def page_of(tracks: QuerySet[Track], *, after: int | None = None, before: int | None = None) -> Page:
     """The page behind or before a track, by the keys of its order: the cost does not grow with the collection."""
     fields = [str(name) for name in tracks.query.order_by]
     here = Track.objects.filter(pk=after or before).first() if after or before else None
@@ -109,7 +110,7 @@ def page_of(tracks: QuerySet[Track], owner: str, *, after: int | None = None, be
         found = tracks.filter(_beyond(fields, here, backwards=backwards))
     if backwards:
         found = found.reverse()
-    pulled = Pull.objects.filter(pull_list__owner=owner, cleared_at=None, track=OuterRef("pk"))
+    pulled = Pull.objects.filter(pull_list__owner=who_asks(), cleared_at=None, track=OuterRef("pk"))
     rows = list(found.annotate(pulled=Exists(pulled)).select_related("folder")[: PAGE_TRACKS + 1])
     more, rows = len(rows) > PAGE_TRACKS, rows[:PAGE_TRACKS]
     if backwards:
@@ -314,14 +315,15 @@ def folder_rows() -> list[FolderRow]:
     return rows
 
 
-def pull_list_of(owner: str = "") -> PullList:
-    found = PullList.objects.filter(owner=owner).first()
-    return found or PullList.objects.get_or_create(owner=owner)[0]
+def pull_list_of() -> PullList:
+    """Of who asks, where nobody else is named."""
+    found = PullList.objects.filter(owner=who_asks()).first()
+    return found or PullList.objects.get_or_create(owner=who_asks())[0]
 
 
-def pulled_ids(owner: str = "") -> list[int]:
+def pulled_ids() -> list[int]:
     """The ids of the pulled tracks, in the order of pulling."""
-    pulls = Pull.objects.filter(pull_list__owner=owner, cleared_at=None).order_by("pk")
+    pulls = Pull.objects.filter(pull_list__owner=who_asks(), cleared_at=None).order_by("pk")
     return list(pulls.values_list("track_id", flat=True))
 
 

@@ -2,10 +2,11 @@
 
 from django.urls import path
 
-from .views import work
+from .views import health, work
 
 app_name = "jobs"
 urlpatterns = [
+    path("health/", health.health, name="health"),
     path("work/", work.index, name="work"),
     path("work/list/", work.listing, name="list"),
     path("work/head/", work.head, name="head"),

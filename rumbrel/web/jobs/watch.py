@@ -4,6 +4,7 @@ import logging
 import threading
 import time
 
+from django.conf import settings
 from django.db import DatabaseError, connection
 from huey.contrib.djhuey import HUEY
 
@@ -13,12 +14,28 @@ from .models import Job
 from .registry import regular_actions
 from .services import recover_jobs
 
-__all__ = ["SECONDS_BETWEEN_LOOKS", "Rounds", "Watch"]
+__all__ = ["SECONDS_BETWEEN_LOOKS", "Rounds", "Watch", "beat", "seconds_since_beat"]
 
 logger = logging.getLogger(__name__)
 SECONDS_BETWEEN_LOOKS = 5
 _SECONDS_BETWEEN_ROUNDS = 60
 _LATE_SECONDS = 3 * SECONDS_BETWEEN_LOOKS
+
+
+_HEART = "work-alive"
+
+
+def beat() -> None:
+    """Say that jobs are being looked after."""
+    (settings.RUMBREL.data / _HEART).touch()
+
+
+def seconds_since_beat() -> float | None:
+    """How long ago that was said; None where it never was."""
+    try:
+        return max(0.0, time.time() - (settings.RUMBREL.data / _HEART).stat().st_mtime)
+    except OSError:
+        return None
 
 
 class Watch(threading.Thread):
@@ -37,13 +54,14 @@ class Watch(threading.Thread):
         """Judge whose heart has stopped, unless this watch itself was held up: then the hearts were as well,
         and they get the time to beat first."""
         try:
+            beat()
             # Waits where the database is locked, as every heart does.
             Job.objects.filter(pk=0).update(worker="")
             late = time.time() - self._looked_at > _LATE_SECONDS
             self._looked_at = time.time()
             if not late:
                 recover_jobs(nothing_queued=not HUEY.pending_count())
-        except DatabaseError as error:
+        except (DatabaseError, OSError) as error:
             logger.warning("the jobs could not be looked after: %s", error)
         finally:
             connection.close()

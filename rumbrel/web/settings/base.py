@@ -1,5 +1,6 @@
 """Settings of the web application."""
 
+from datetime import timedelta
 from pathlib import Path
 
 from csp.constants import NONE, SELF
@@ -12,16 +13,19 @@ RUMBREL = read_environment(BASE_DIR)
 
 SECRET_KEY = secret_key(RUMBREL.data)
 DEBUG = False
-ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]"]
+ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]", *RUMBREL.hosts]
 
 INSTALLED_APPS = [
+    "django.contrib.auth",
     "django.contrib.contenttypes",
     "django.contrib.sessions",
     "django.contrib.messages",
     "django.contrib.staticfiles",
+    "axes",
     "django_htmx",
     "huey.contrib.djhuey",
     "rumbrel.web.ui",
+    "rumbrel.web.accounts",
     "rumbrel.web.jobs",
     "rumbrel.web.collection",
     "rumbrel.web.targets",
@@ -38,6 +42,7 @@ MIDDLEWARE = [
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "rumbrel.web.ui.middleware.bodiless_head",
     "rumbrel.web.ui.middleware.own_pages_only",
+    "rumbrel.web.ui.middleware.nothing_but_sound",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
@@ -45,7 +50,30 @@ MIDDLEWARE = [
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "django_htmx.middleware.HtmxMiddleware",
     "csp.middleware.CSPMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "rumbrel.web.accounts.middleware.Admission",
+    "axes.middleware.AxesMiddleware",
 ]
+AUTH_USER_MODEL = "accounts.Account"
+AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", "django.contrib.auth.backends.ModelBackend"]
+PASSWORD_HASHERS = ["django.contrib.auth.hashers.Argon2PasswordHasher"]
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 12}},
+    {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
+    {
+        "NAME": "django.contrib.auth.password_validation.UserAttributeSimilarityValidator",
+        "OPTIONS": {"user_attributes": ("name",)},
+    },
+]
+LOGIN_URL, LOGIN_REDIRECT_URL = "accounts:sign-in", "collection:index"
+# What the form calls it; the library would take the field of the account.
+AXES_USERNAME_FORM_FIELD = "username"
+AXES_FAILURE_LIMIT = 5
+AXES_COOLOFF_TIME = timedelta(minutes=15)
+AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
+AXES_LOCKOUT_CALLABLE = "rumbrel.web.accounts.views.accounts.locked_out"
+AXES_RESET_ON_SUCCESS = True
+AXES_VERBOSE = False
 CONTENT_SECURITY_POLICY = {
     "DIRECTIVES": {
         "default-src": [NONE],
@@ -71,6 +99,7 @@ TEMPLATES = [
                 "django.template.context_processors.request",
                 "django.contrib.messages.context_processors.messages",
                 "rumbrel.web.ui.context.frame",
+                "rumbrel.web.accounts.context.signed_in",
                 "rumbrel.web.collection.context.pull",
                 "rumbrel.web.jobs.context.head_work",
             ]
@@ -93,6 +122,15 @@ DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 # What undo remembers can be longer than a cookie may be.
 SESSION_ENGINE = "django.contrib.sessions.backends.db"
 SESSION_COOKIE_HTTPONLY = True
+SESSION_COOKIE_AGE = 12 * 3600
+SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = SECURE_SSL_REDIRECT = RUMBREL.behind_https
+SECURE_HSTS_SECONDS = 365 * 24 * 3600 if RUMBREL.behind_https else 0
+SECURE_REFERRER_POLICY = "same-origin"
+# Without TLS in front of it, which is for this machine alone, cookies for TLS only would be lost. Whose subdomains
+# and whose preload list there are is not for us to say.
+SILENCED_SYSTEM_CHECKS = ["security.W005", "security.W021"] + (
+    [] if RUMBREL.behind_https else ["security.W004", "security.W008", "security.W012", "security.W016"]
+)
 SESSION_COOKIE_SAMESITE = "Strict"
 CSRF_COOKIE_SAMESITE = "Strict"
 MESSAGE_STORAGE = "django.contrib.messages.storage.session.SessionStorage"

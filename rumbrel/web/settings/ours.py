@@ -1,5 +1,6 @@
 """The settings that are Rumbrel's own. Everything a user may set is an environment variable, read once."""
 
+import ipaddress
 import os
 import secrets
 from collections.abc import Mapping
@@ -11,14 +12,37 @@ __all__ = ["Rumbrel", "read_environment", "secret_key"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Rumbrel:
-    """Where things are and what is on. roots are the folders below which source folders may lie."""
+    """Where things are and what is on. roots are the folders below which source folders may lie.
+
+    bind is the address at which browsers are answered, hosts the names under which they ask for it, where that is not
+    this machine alone; behind_https says that a proxy on this machine ends TLS before it. asks_sign_in has accounts
+    count on this machine too.
+    """
 
     data: Path
     roots: tuple[Path, ...]
     port: str = "8321"
+    bind: str = "127.0.0.1"
+    hosts: tuple[str, ...] = ()
+    behind_https: bool = False
+    asks_sign_in: bool = False
     shows_gallery: bool = False
     largest_drop_bytes: int = 8_000_000_000
     most_dropped_files: int = 2_000
+
+    @property
+    def is_open(self) -> bool:
+        """Whether others than this machine can ask."""
+        if self.bind == "localhost":
+            return False
+        try:
+            return not ipaddress.ip_address(self.bind).is_loopback
+        except ValueError:
+            return True
+
+    @property
+    def has_accounts(self) -> bool:
+        return self.is_open or self.asks_sign_in
 
     @property
     def results(self) -> Path:
@@ -78,13 +102,17 @@ class Rumbrel:
 
 
 def read_environment(base: Path, environment: Mapping[str, str] = os.environ) -> Rumbrel:
-    """RUMBREL_DATA, RUMBREL_ROOTS, RUMBREL_PORT and RUMBREL_GALLERY, with their defaults."""
+    """Every variable whose name begins with RUMBREL_, with its default."""
     data = Path(environment.get("RUMBREL_DATA") or base / ".data").resolve()
     named = tuple(Path(part).resolve() for part in environment.get("RUMBREL_ROOTS", "").split(":") if part)
     return Rumbrel(
         data=data,
         roots=named or (data / "demo", Path.home()),
         port=environment.get("RUMBREL_PORT", "8321"),
+        bind=environment.get("RUMBREL_BIND") or "127.0.0.1",
+        hosts=tuple(name.strip() for name in environment.get("RUMBREL_HOSTS", "").split(",") if name.strip()),
+        behind_https=environment.get("RUMBREL_HTTPS") == "1",
+        asks_sign_in=environment.get("RUMBREL_ACCOUNTS") == "1",
         shows_gallery=environment.get("RUMBREL_GALLERY") == "1",
     )
 

@@ -7,3 +7,5 @@ ALLOWED_HOSTS = [*ALLOWED_HOSTS, "testserver"]
 # Tests look at what is logged where it matters; the rest is not for the screen.
 LOGGING = {**LOGGING, "handlers": {"console": {"class": "logging.NullHandler"}}}
 HUEY = {**HUEY, "huey_class": "huey.MemoryHuey"}
+# The real one is slow on purpose.
+PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]

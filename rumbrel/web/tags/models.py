@@ -13,7 +13,7 @@ class TagEdit(models.Model):
     """Changes of the tags of some files, made in one job.
 
     cover_act says what is done with pictures: "" nothing, else put in, taken out, made smaller to cover_pixels, or
-    put back as they were. undoes is the edit that this one takes back.
+    put back as they were. owner is who made it. undoes is the edit that this one takes back.
     """
 
     class CoverAct(models.TextChoices):
@@ -24,6 +24,7 @@ class TagEdit(models.Model):
         BACK = "back", "put back"
 
     title = models.CharField(max_length=200)
+    owner = models.CharField(max_length=150, blank=True)
     cover_act = models.CharField(max_length=10, choices=CoverAct.choices, blank=True)
     cover_pixels = models.PositiveIntegerField(null=True)
     undoes = models.OneToOneField("self", on_delete=models.SET_NULL, null=True, related_name="undone_by")

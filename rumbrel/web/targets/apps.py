@@ -7,6 +7,7 @@ from django.urls import reverse
 from rumbrel.core.targets.catalogue import use_own_targets
 from rumbrel.web.jobs.registry import JobKind, register
 from rumbrel.web.ui.navigation import Entry, add_entry
+from rumbrel.web.ui.roles import Role, needs
 
 
 class TargetsConfig(AppConfig):
@@ -23,6 +24,10 @@ class TargetsConfig(AppConfig):
             )
         )
         use_own_targets(lambda: settings.RUMBREL.targets)
+        needs(
+            Role.ADMINISTER, *(f"targets:{name}" for name in ("add", "keep", "remove", "put-back", "edit", "offered"))
+        )
+        needs(Role.LISTEN, "targets:pull-group")
         add_entry(Entry(order=20, address="targets:where", label="What plays where"))
         add_entry(
             Entry(

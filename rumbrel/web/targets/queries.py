@@ -18,6 +18,7 @@ from rumbrel.core.targets.pattern import check_pattern
 from rumbrel.web.collection.models import Pull, Track
 from rumbrel.web.collection.queries import facts_by_id, find_tracks, known_tracks
 from rumbrel.web.collection.sentence import Sentence
+from rumbrel.web.ui.asking import who_asks
 
 from .standing import Kinds, bitrate_class, bitrate_limits
 
@@ -30,9 +31,9 @@ _JUDGED = (
 """What targets judge a track by, but for its bitrate and its faults."""
 
 
-def pulled_in_kinds(owner: str = "") -> Kinds:
+def pulled_in_kinds() -> Kinds:
     """The pulled tracks, in the order of pulling."""
-    pulls = Pull.objects.filter(pull_list__owner=owner, cleared_at=None).order_by("pk")
+    pulls = Pull.objects.filter(pull_list__owner=who_asks(), cleared_at=None).order_by("pk")
     return _in_kinds(_judged(pulls, "track_id", "track__"))
 
 

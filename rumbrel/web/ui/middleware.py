@@ -6,7 +6,7 @@ from django.http import HttpRequest, HttpResponse, HttpResponseBase
 
 from .views.errors import foreign
 
-__all__ = ["bodiless_head", "own_pages_only"]
+__all__ = ["bodiless_head", "nothing_but_sound", "own_pages_only"]
 
 Answer = Callable[[HttpRequest], HttpResponseBase]
 _OWN = ("same-origin", "none", "")
@@ -22,6 +22,27 @@ def own_pages_only(answer: Answer) -> Answer:
         return answer(request)
 
     return guarded
+
+
+_FEATURES = (
+    "accelerometer", "autoplay", "camera", "display-capture", "encrypted-media", "fullscreen", "geolocation", "gyroscope",
+    "magnetometer", "microphone", "midi", "payment", "picture-in-picture", "publickey-credentials-get", "usb",
+)  # fmt: skip
+_OWN_FEATURES = frozenset({"autoplay"})
+"""What is heard goes on by itself."""
+
+
+def nothing_but_sound(answer: Answer) -> Answer:
+    """Our pages use none of the browser's devices, and nobody else's page may show what we answer."""
+    policy = ", ".join(f"{name}=({'self' if name in _OWN_FEATURES else ''})" for name in _FEATURES)
+
+    def answered(request: HttpRequest) -> HttpResponseBase:
+        response = answer(request)
+        response.headers.setdefault("Permissions-Policy", policy)
+        response.headers.setdefault("Cross-Origin-Resource-Policy", "same-origin")
+        return response
+
+    return answered
 
 
 def bodiless_head(answer: Answer) -> Answer:

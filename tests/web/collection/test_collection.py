@@ -128,14 +128,14 @@ class WalkTests(MadeUpCase):
             ):  # fmt: skip
                 tracks = find_tracks(sentence)
                 wanted = [track.pk for track in tracks]
-                pages = [page_of(tracks, "")]
+                pages = [page_of(tracks)]
                 while pages[-1].later:
-                    pages.append(page_of(tracks, "", after=pages[-1].later))
+                    pages.append(page_of(tracks, after=pages[-1].later))
                 self.assertEqual([t.pk for page in pages for t in page.tracks], wanted, order)
                 self.assertIsNone(pages[0].earlier)
                 back = [pages[-1]]
                 while back[-1].earlier:
-                    back.append(page_of(tracks, "", before=back[-1].earlier))
+                    back.append(page_of(tracks, before=back[-1].earlier))
                 self.assertEqual([t.pk for page in reversed(back) for t in page.tracks], wanted, order)
 
     def test_what_is_equal_is_sorted_by_the_second_choice_and_all_can_be_turned_round(self) -> None:
@@ -195,7 +195,7 @@ class WalkTests(MadeUpCase):
         self.assertEqual(page.count("<tr data-row"), PAGE_TRACKS)
 
     def test_the_cursor_of_a_track_that_is_gone_begins_anew(self) -> None:
-        self.assertEqual(len(page_of(find_tracks(Sentence()), "", after=10**9).tracks), PAGE_TRACKS)
+        self.assertEqual(len(page_of(find_tracks(Sentence()), after=10**9).tracks), PAGE_TRACKS)
 
 
 class PullTests(MadeUpCase):

@@ -11,6 +11,7 @@ from rumbrel.core.files import output_errors, write_whole
 from rumbrel.core.tags import Cover
 from rumbrel.core.tags.mapping import FIELDS
 from rumbrel.core.targets import listed_target
+from rumbrel.web.ui.asking import who_asks
 
 from ..models import Batch, TrackChoice
 from ..wishes import Choice
@@ -22,9 +23,9 @@ _FIELD_NAMES = frozenset(row.name for row in FIELDS)
 _LONGEST_VALUE = 10_000
 
 
-def choices_of(ids: Sequence[int], *, owner: str = "") -> tuple[Choice, ...]:
+def choices_of(ids: Sequence[int]) -> tuple[Choice, ...]:
     """Those of some tracks, in their order."""
-    rows = {row.track_id: row for row in TrackChoice.objects.filter(owner=owner)}
+    rows = {row.track_id: row for row in TrackChoice.objects.filter(owner=who_asks())}
     return tuple(_value(rows[pk]) for pk in ids if pk in rows)
 
 
@@ -45,7 +46,6 @@ def choose(
     fields: Sequence[tuple[str, str]] | None = None,
     bare: bool | None = None,
     cover: Cover | None = None,
-    owner: str = "",
 ) -> int:
     """Keep what is not None for each track. Returns for how many. Raises TargetError for an unknown target or tag."""
     if target_slug:
@@ -64,13 +64,13 @@ def choose(
     asked = {key: value for key, value in values.items() if value is not None}
     with transaction.atomic():
         for start in range(0, len(ids), _IDS_A_QUERY):
-            rows = [TrackChoice(owner=owner, track_id=pk, **asked) for pk in ids[start : start + _IDS_A_QUERY]]
+            rows = [TrackChoice(owner=who_asks(), track_id=pk, **asked) for pk in ids[start : start + _IDS_A_QUERY]]
             TrackChoice.objects.bulk_create(
                 rows, update_conflicts=True, unique_fields=("owner", "track"), update_fields=list(asked)
             )
         # Whoever is as all others has no choice any more.
         TrackChoice.objects.filter(
-            owner=owner, left_out=False, target_slug="", name="", fields=[], bare=False, cover=""
+            owner=who_asks(), left_out=False, target_slug="", name="", fields=[], bare=False, cover=""
         ).delete()
     return len(ids)
 
@@ -87,9 +87,9 @@ def _kept_cover(cover: Cover) -> str:
     return str(path)
 
 
-def forget_choices(*, owner: str = "") -> int:
+def forget_choices() -> int:
     """Every track is as its batch again. Returns how many were not."""
-    return TrackChoice.objects.filter(owner=owner).delete()[0]
+    return TrackChoice.objects.filter(owner=who_asks()).delete()[0]
 
 
 def sweep_covers() -> int:

@@ -148,18 +148,18 @@ _lock = Lock()
 _MOST_KEPT = 4
 
 
-def forecast_tracks(*, wish: BatchWish, owner: str = "") -> PulledForecast:
+def forecast_tracks(*, wish: BatchWish) -> PulledForecast:
     """The forecast of the pulled tracks. Paging through it does not make it anew, as long as neither the
     list nor a destination changed."""
-    pull_list = pull_list_of(owner)
+    pull_list = pull_list_of()
     marks = tuple(_mark(wish.folder_of(target)) for target in wish.all_targets)
     beside = (_mark(settings.RUMBREL.ledger),)
-    key = (owner, pull_list.pk, pull_list.version, wish, marks, beside)
+    key = (pull_list.pk, pull_list.version, wish, marks, beside)
     with _lock:
         found = None if wish.destination.kind is DestinationKind.BESIDE else _kept.get(key)
     if found is not None:
         return found
-    tracks = known_tracks(pulled_ids(owner))
+    tracks = known_tracks(pulled_ids())
     plan = plan_for(tracks, wish)
     there = {track.pk for track in tracks}
     found = PulledForecast(

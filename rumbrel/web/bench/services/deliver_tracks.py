@@ -62,9 +62,9 @@ RIGHT = "right"
 _MOST_OFFERED = 40
 
 
-def sources_offered(owner: str = "") -> list[tuple[str, str]]:
+def sources_offered() -> list[tuple[str, str]]:
     """(key, words) of everything that can be delivered."""
-    pulled = len(pulled_ids(owner))
+    pulled = len(pulled_ids())
     lists = Playlist.objects.filter(count__gt=0)[:_MOST_OFFERED]
     done = Batch.objects.filter(planned=True).defer("track_ids", "options").order_by("-pk")[:_MOST_OFFERED]
     found = [("pulled", f"the pull list, {counted(pulled, 'track')}")] if pulled else []
@@ -77,14 +77,14 @@ def sources_offered(owner: str = "") -> list[tuple[str, str]]:
     ]
 
 
-def make_delivery(*, row: VolumeRow, source: str, names: str = "", mirrors: bool = False, owner: str = "") -> Delivery:
+def make_delivery(*, row: VolumeRow, source: str, names: str = "", mirrors: bool = False) -> Delivery:
     """Keep what is to be delivered, and have it foreseen. Raises OutputError for nothing to deliver."""
     kind, _, number = source.partition(":")
     track_ids: list[int] = []
     paths: list[str] = []
     list_name = ""
     if kind == "pulled":
-        track_ids, title = pulled_ids(owner), "The pull list"
+        track_ids, title = pulled_ids(), "The pull list"
     elif kind == "playlist" and (playlist := Playlist.objects.filter(pk=int(number)).first()):
         track_ids, title, list_name = listed_ids(playlist.pk), playlist.name, playlist.name
     elif kind == "batch" and (batch := Batch.objects.filter(pk=int(number)).first()):

@@ -36,6 +36,7 @@ from rumbrel.core.workflows.take_in import (
 from rumbrel.web.collection.services import add_folder
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import Desk, start_job
+from rumbrel.web.ui.asking import who_asks
 from rumbrel.web.ui.words import counted
 
 from ..models import BenchChoice, DiscNames, Drive, TakeIn
@@ -67,8 +68,8 @@ _USUAL_TARGETS = ["archive-flac"]
 
 
 def bench_choice() -> BenchChoice:
-    found = BenchChoice.objects.first()
-    return found or BenchChoice.objects.create(targets=_USUAL_TARGETS)
+    """Of who asks."""
+    return BenchChoice.objects.get_or_create(owner=who_asks(), defaults={"targets": _USUAL_TARGETS})[0]
 
 
 def put_disc_in(*, drive: str, disc_key: str) -> TakeIn:

@@ -47,7 +47,7 @@ def look_under_way(track_id: int) -> Job | None:
     return next((work.job for work in works if track_id in work.track_ids), None)
 
 
-def start_looks(*, track_ids: Sequence[int], owner: str = "") -> Job:
+def start_looks(*, track_ids: Sequence[int]) -> Job:
     """Queue a look at tracks. Raises NothingToLookAt."""
     if not track_ids:
         raise NothingToLookAt("No track to look at. Choose others in the collection.")
@@ -57,7 +57,7 @@ def start_looks(*, track_ids: Sequence[int], owner: str = "") -> Job:
         work = LookWork.objects.create(track_ids=list(track_ids))
         first = Track.objects.filter(pk=track_ids[0]).first()
         title = f"Deep look: {first}" if len(track_ids) == 1 else f"Deep look at {counted(len(track_ids), 'track')}"
-        work.job = start_job(kind="look", subject=work.pk, title=title, owner=owner)
+        work.job = start_job(kind="look", subject=work.pk, title=title)
         work.save(update_fields=["job"])
     return work.job
 

@@ -27,10 +27,10 @@ MOST_LENGTHS = 160
 """More lengths than these cannot be told apart on the strip: neighbours are drawn as one."""
 
 
-def toggle_pull(*, track: Track, owner: str = "") -> bool:
+def toggle_pull(*, track: Track) -> bool:
     """Pull a track or take it off; True when it is on the list afterwards."""
     with transaction.atomic():
-        pull_list = pull_list_of(owner)
+        pull_list = pull_list_of()
         there = pull_list.pulls.filter(track=track, cleared_at=None)
         pulled = not there.delete()[0]
         if pulled:
@@ -39,10 +39,10 @@ def toggle_pull(*, track: Track, owner: str = "") -> bool:
     return pulled
 
 
-def pull_found(*, sentence: Sentence, owner: str = "") -> int:
+def pull_found(*, sentence: Sentence) -> int:
     """Pull every track the sentence finds, in its order; returns how many were added."""
     with transaction.atomic():
-        pull_list = pull_list_of(owner)
+        pull_list = pull_list_of()
         before = pull_list.count
         pulled = Pull.objects.filter(pull_list=pull_list, cleared_at=None).values("track_id")
         wanted = find_tracks(sentence).exclude(pk__in=pulled).values("id")
@@ -57,10 +57,10 @@ def pull_found(*, sentence: Sentence, owner: str = "") -> int:
     return pull_list.count - before
 
 
-def pull_tracks(*, ids: Sequence[int], owner: str = "") -> int:
+def pull_tracks(*, ids: Sequence[int]) -> int:
     """Pull tracks in this order; returns how many were added."""
     with transaction.atomic():
-        pull_list = pull_list_of(owner)
+        pull_list = pull_list_of()
         there = set(pull_list.pulls.filter(cleared_at=None).values_list("track_id", flat=True))
         new = [pk for pk in dict.fromkeys(ids) if pk not in there]
         pull_list.pulls.bulk_create((Pull(pull_list=pull_list, track_id=pk) for pk in new), batch_size=1_000)
@@ -68,11 +68,11 @@ def pull_tracks(*, ids: Sequence[int], owner: str = "") -> int:
     return len(new)
 
 
-def take_off_tracks(*, ids: Sequence[int], owner: str = "") -> int:
+def take_off_tracks(*, ids: Sequence[int]) -> int:
     """Take tracks off; they can be put back until the next time. Returns how many there were."""
     wanted = set(ids)
     with transaction.atomic():
-        pull_list = pull_list_of(owner)
+        pull_list = pull_list_of()
         pulls = pull_list.pulls.filter(cleared_at=None).values_list("pk", "track_id")
         off = [pk for pk, track in pulls if track in wanted]
         if off:
@@ -84,10 +84,10 @@ def take_off_tracks(*, ids: Sequence[int], owner: str = "") -> int:
     return len(off)
 
 
-def clear_pulls(*, owner: str = "") -> int:
+def clear_pulls() -> int:
     """Take all tracks off; they can be put back until the next time. Returns how many there were."""
     with transaction.atomic():
-        pull_list = pull_list_of(owner)
+        pull_list = pull_list_of()
         count = pull_list.pulls.filter(cleared_at=None).count()
         if count:
             _forget_taken_off(pull_list)
@@ -101,10 +101,10 @@ def _forget_taken_off(pull_list: PullList) -> None:
     pull_list.pulls.exclude(cleared_at=None).delete()
 
 
-def restore_pulls(*, owner: str = "") -> int:
+def restore_pulls() -> int:
     """Put back what was cleared last, save what has been pulled again since."""
     with transaction.atomic():
-        pull_list = pull_list_of(owner)
+        pull_list = pull_list_of()
         there = pull_list.pulls.filter(cleared_at=None).values("track_id")
         back = pull_list.pulls.exclude(cleared_at=None).exclude(track_id__in=there)
         restored = back.update(cleared_at=None)

@@ -11,6 +11,7 @@ from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.ui.answers import back_to, undo
+from rumbrel.web.ui.asking import who_asks
 from rumbrel.web.ui.words import counted
 
 from .. import services
@@ -33,14 +34,14 @@ def _found(request: HttpRequest) -> dict[str, Any]:
         "remarks": form.remarks(),
         "totals": totals_of(sentence),
         "all": totals_of(type(sentence)()),
-        "page": page_of(find_tracks(sentence), "", **cursor),
+        "page": page_of(find_tracks(sentence), **cursor),
         "scans": list(scanning),
         "heads": column_heads(names, sentence, request.GET),
         "columns": [COLUMNS[name] for name in names],
         "columns_left": columns_left(names, request.GET),
         "columns_asked": "columns" in request.GET,
         "by_title": title_sorting(sentence, request.GET),
-        "views": SavedView.objects.filter(owner="", removed_at=None),
+        "views": SavedView.objects.filter(owner=who_asks(), removed_at=None),
     }
 
 
@@ -101,7 +102,7 @@ def keep_view(request: HttpRequest) -> HttpResponse:
 
 @require_POST
 def remove_view(request: HttpRequest, pk: int) -> HttpResponse:
-    view = get_object_or_404(SavedView, pk=pk)
+    view = get_object_or_404(SavedView, pk=pk, owner=who_asks())
     services.remove_view(view=view)
     address = reverse("collection:restore-view", args=[pk])
     messages.success(request, f"The view {view.name} is removed.", extra_tags=undo(address))
@@ -110,7 +111,7 @@ def remove_view(request: HttpRequest, pk: int) -> HttpResponse:
 
 @require_POST
 def restore_view(request: HttpRequest, pk: int) -> HttpResponse:
-    services.restore_view(view=get_object_or_404(SavedView, pk=pk))
+    services.restore_view(view=get_object_or_404(SavedView, pk=pk, owner=who_asks()))
     return back_to(request, "collection:index")
 
 

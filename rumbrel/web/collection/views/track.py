@@ -11,6 +11,7 @@ from django_htmx.http import trigger_client_event
 
 from rumbrel.core.targets import all_targets, fit_to
 from rumbrel.web.ui.answers import back_to, refusals_told
+from rumbrel.web.ui.asking import who_asks
 from rumbrel.web.ui.removal import holders_of
 from rumbrel.web.ui.traces import traces_of
 from rumbrel.web.ui.words import counted
@@ -29,7 +30,7 @@ MOST_CUTS = 200
 
 
 def _track(pk: int) -> Track:
-    pulled = Pull.objects.filter(pull_list__owner="", cleared_at=None, track=OuterRef("pk"))
+    pulled = Pull.objects.filter(pull_list__owner=who_asks(), cleared_at=None, track=OuterRef("pk"))
     return get_object_or_404(Track.objects.select_related("folder", "cut_of").annotate(pulled=Exists(pulled)), pk=pk)
 
 

@@ -8,6 +8,8 @@ from django.db.models import Min
 from django.utils import timezone
 from huey.exceptions import HueyException
 
+from rumbrel.web.ui.asking import who_asks
+
 from ..models import Job
 
 __all__ = ["continue_job", "pause_job", "put_first", "queue_job", "start_job", "stop_job", "unpause_job"]
@@ -15,8 +17,8 @@ __all__ = ["continue_job", "pause_job", "put_first", "queue_job", "start_job", "
 logger = logging.getLogger(__name__)
 
 
-def start_job(*, kind: str, subject: int, title: str, owner: str = "", once_more: bool = False) -> Job:
-    """Queue work on a subject; where such work waits or runs already, that is the job.
+def start_job(*, kind: str, subject: int, title: str, once_more: bool = False) -> Job:
+    """Queue work on a subject, for who asks; where such work waits or runs already, that is the job.
 
     Work that is being stopped goes on once its worker has let go. With once_more, work that runs is done
     again after its end, since it may have passed by what this is about.
@@ -27,7 +29,7 @@ def start_job(*, kind: str, subject: int, title: str, owner: str = "", once_more
             running = Job.objects.filter(pk=active.pk, state=Job.State.RUNNING)
             (running if once_more else running.filter(stop_asked=True)).update(again=True)
             return active
-        job = Job.objects.create(kind=kind, subject=subject, title=title[:240], owner=owner)
+        job = Job.objects.create(kind=kind, subject=subject, title=title[:240], owner=who_asks())
         queue_job(job.pk)
     return job
 

@@ -15,6 +15,7 @@ from django.utils import timezone
 
 from rumbrel.core.errors import Cancelled, RumbrelError
 from rumbrel.core.progress import Progress, Throttle
+from rumbrel.web.ui.asking import asking
 
 from ..models import Job
 from ..registry import Ending, JobKind, kind_for, kinds
@@ -152,7 +153,8 @@ def _call_the_next(kind: str) -> None:
 
 def _carried_out(kind: JobKind, job: Job, worker: str) -> Ending:
     try:
-        return Ending(state=Job.State.DONE, message=kind.run(Desk(job.pk, worker), job.subject))
+        with asking(job.owner):
+            return Ending(state=Job.State.DONE, message=kind.run(Desk(job.pk, worker), job.subject))
     except Cancelled:
         return Ending(state=Job.State.STOPPED)
     except RumbrelError as error:

@@ -11,6 +11,7 @@ from rumbrel.core.tags.wishes import TagWish, changes_for
 from rumbrel.web.collection.queries import titles_of
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import start_job
+from rumbrel.web.ui.asking import who_asks
 from rumbrel.web.ui.words import counted
 
 from ..models import EditedFile, TagEdit
@@ -46,7 +47,7 @@ def start_edit(
         title = (
             f"Tags of {titles[touched[0]]}"[:200] if len(touched) == 1 else f"Tags of {counted(len(touched), 'file')}"
         )
-        edit = TagEdit.objects.create(title=title, cover_act=cover_act, cover_pixels=pixels)
+        edit = TagEdit.objects.create(title=title, cover_act=cover_act, cover_pixels=pixels, owner=who_asks())
         EditedFile.objects.bulk_create(
             [_file(edit, pk, titles.get(pk, ""), before[pk], changes.get(pk, {})) for pk in touched],
             batch_size=500,
@@ -84,7 +85,7 @@ def undo_edit(*, edit: TagEdit) -> TagEdit:
         if TagEdit.objects.filter(undoes=edit).exists():
             raise EditRefused("It has been taken back already.")
         act = TagEdit.CoverAct.BACK if edit.cover_act else ""
-        back = TagEdit.objects.create(title=f"Back: {edit.title}"[:200], undoes=edit, cover_act=act)
+        back = TagEdit.objects.create(title=f"Back: {edit.title}"[:200], undoes=edit, cover_act=act, owner=who_asks())
         EditedFile.objects.bulk_create(
             [
                 EditedFile(

@@ -3,13 +3,14 @@
 from django.http import HttpRequest, HttpResponse
 from django.template.loader import render_to_string
 
-__all__ = ["bad_request", "forbidden", "foreign", "forgery", "not_found", "server_error"]
+__all__ = ["bad_request", "forbidden", "foreign", "forgery", "not_allowed", "not_found", "server_error"]
 
 _TEXTS = {
     400: ("That could not be read", "Rumbrel did not understand the request. Go back and try again."),
     403: ("Not allowed", "This page does not show that, or the request came from another page than ours."),
     404: ("Not here", "There is nothing at this address, or it is not there any more."),
     413: ("Too much at once", "That is more than one request may bring. Send fewer or smaller files at a time."),
+    429: ("Not now", "That was asked for too often. Wait a while, then try again."),
     500: ("Something went wrong", "An error in Rumbrel. Nothing that was finished is lost; the log has the details."),
 }
 
@@ -39,6 +40,11 @@ def foreign(request: HttpRequest) -> HttpResponse:
     """What another site's page asked for, which may be a link that the user followed."""
     text = "The request came from a page of another site, so nothing was done."
     return _page(403, text, again=request.get_full_path() if request.method == "GET" else "")
+
+
+def not_allowed(request: HttpRequest, text: str, *, status: int = 403) -> HttpResponse:
+    """Somebody who is signed in, or tries to be, asked for what is not for him."""
+    return _page(status, text)
 
 
 def not_found(request: HttpRequest, exception: Exception) -> HttpResponse:

@@ -1,5 +1,6 @@
 """./run start: the web server and the background consumer together."""
 
+import errno
 import logging
 import os
 import signal
@@ -14,13 +15,14 @@ from django.core.management import call_command
 from django.core.management.base import CommandError
 from django.db import DatabaseError, connection
 
+from rumbrel.web.accounts.services import has_administrator
+from rumbrel.web.settings.ours import Rumbrel
 from rumbrel.web.ui.commands import PlainCommand
 
 from ...processes import AlreadyRunning, claim_data_folder, start_part
 from ...registry import start_actions
 from ...services import recover_jobs
 
-HOST = "127.0.0.1"
 _PARTS = ("web", "work")
 _SECONDS_TO_START = 30
 _QUICK_SECONDS = 10
@@ -42,8 +44,10 @@ class Command(PlainCommand):
             claim = claim_data_folder(settings.RUMBREL.data)
         except AlreadyRunning as error:
             raise CommandError(str(error)) from error
-        port = _port()
+        ours = settings.RUMBREL
+        port = _port(ours.bind)
         call_command("migrate", verbosity=0)
+        _see_that_it_may_open(ours)
         recover_jobs(at_start=True)
         for action in start_actions():
             action()
@@ -64,12 +68,16 @@ class Command(PlainCommand):
         """Print the address once it answers."""
         began = time.monotonic()
         while time.monotonic() - began < _SECONDS_TO_START:
-            with socket.socket() as probe:
-                if probe.connect_ex((HOST, port)) == 0:
+            with socket.socket(_family(settings.RUMBREL.bind)) as probe:
+                if probe.connect_ex((_probed(settings.RUMBREL.bind), port)) == 0:
                     break
             time.sleep(0.1)
             parts.look()
-        self.stdout.write(f"Rumbrel is at http://{HOST}:{port}/ (Ctrl-C ends it). Data: {settings.RUMBREL.data}")
+        ours = settings.RUMBREL
+        if ours.is_open and not ours.behind_https:
+            self.stderr.write(_IN_THE_CLEAR)
+        host = f"[{ours.bind}]" if ":" in ours.bind else ours.bind
+        self.stdout.write(f"Rumbrel is at http://{host}:{port}/ (Ctrl-C ends it). Data: {ours.data}")
         self.stdout.flush()
 
 
@@ -129,16 +137,48 @@ def _take_up() -> None:
         connection.close()
 
 
-def _port() -> int:
+_IN_THE_CLEAR = (
+    "Rumbrel answers others without TLS: passwords and sound travel in the clear. docs/security.md shows how to put a "
+    "proxy with TLS before it (RUMBREL_HTTPS=1)."
+)
+
+
+def _see_that_it_may_open(ours: Rumbrel) -> None:
+    """Raises CommandError where others could ask and nobody could sign in, or not under the name that they use."""
+    if ours.is_open and not has_administrator():
+        raise CommandError(
+            f"RUMBREL_BIND={ours.bind} opens Rumbrel to others, and there is no account that administers yet. Make one: "
+            "./run account add NAME --role administer. Or start it for this machine alone and open /accounts/first/."
+        )
+    if ours.is_open and not ours.hosts:
+        raise CommandError(
+            "Say under which names browsers ask for Rumbrel, with commas between them: RUMBREL_HOSTS=tower.example,192.0.2.7."
+        )
+
+
+def _family(bind: str) -> socket.AddressFamily:
+    return socket.AF_INET6 if ":" in bind else socket.AF_INET
+
+
+def _probed(bind: str) -> str:
+    """Where this machine reaches what is bound to every address."""
+    return {"0.0.0.0": "127.0.0.1", "::": "::1"}.get(bind, bind)
+
+
+def _port(bind: str) -> int:
     """The port asked for, if it is one and free."""
     text = settings.RUMBREL.port
     if not text.isdecimal() or not 1 <= int(text) <= 65535:
         raise CommandError(f"RUMBREL_PORT is '{text}'. It must be a number from 1 to 65535.")
-    with socket.socket() as probe:
+    with socket.socket(_family(bind)) as probe:
         probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
-            probe.bind((HOST, int(text)))
+            probe.bind((bind, int(text)))
+        except socket.gaierror as error:
+            raise CommandError(f"RUMBREL_BIND is '{bind}'. It must be an address of this machine.") from error
         except OSError as error:
+            if error.errno == errno.EADDRNOTAVAIL:
+                raise CommandError(f"RUMBREL_BIND is '{bind}', which is no address of this machine.") from error
             raise CommandError(
                 f"Port {text} is in use or not allowed. Choose another: RUMBREL_PORT=8400 ./run demo."
             ) from error

@@ -10,11 +10,18 @@ from rumbrel.web.ui.commands import PlainCommand
 from rumbrel.web.wsgi import application
 
 from ...processes import die_with_parent
-from .serve import HOST
 
 _THREADS = 8
 _MOST_CONNECTIONS = 1_000
 """A browser keeps half a dozen open; the default of a hundred is reached by one with many windows."""
+
+
+_PROXY: dict[str, Any] = {
+    "trusted_proxy": "127.0.0.1",
+    "trusted_proxy_count": 1,
+    "trusted_proxy_headers": {"x-forwarded-for", "x-forwarded-host", "x-forwarded-proto"},
+}
+"""What a proxy on this machine says of who asked, and how; nobody else is believed."""
 
 
 class Command(PlainCommand):
@@ -26,10 +33,11 @@ class Command(PlainCommand):
         tempfile.tempdir = str(settings.RUMBREL.data)
         waitress.serve(
             application,
-            host=HOST,
+            host=settings.RUMBREL.bind,
             port=int(settings.RUMBREL.port),
             threads=_THREADS,
             clear_untrusted_proxy_headers=True,
+            **(_PROXY if settings.RUMBREL.behind_https else {}),
             connection_limit=_MOST_CONNECTIONS,
             max_request_body_size=settings.RUMBREL.largest_drop_bytes,
         )

@@ -1,0 +1,28 @@
+"""Accounts: who may sign in where Rumbrel is open to others than this machine's user."""
+
+from django.contrib.auth.base_user import AbstractBaseUser, BaseUserManager
+from django.db import models
+
+from rumbrel.web.ui.roles import Role
+
+
+class Account(AbstractBaseUser):
+    """A name, a password and a role. One that is not active cannot sign in; what it did keeps its name."""
+
+    name = models.CharField(max_length=60, unique=True)
+    role = models.PositiveSmallIntegerField(choices=[(role.value, role.said) for role in Role], default=Role.LISTEN)
+    is_active = models.BooleanField(default=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    objects = BaseUserManager()
+    USERNAME_FIELD = "name"
+
+    class Meta:
+        ordering = ("name",)
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def role_said(self) -> str:
+        return Role(self.role).said
