@@ -2,7 +2,20 @@
 
 from django.urls import include, path
 
-APPS = ("collection", "targets", "batches", "compare", "tags", "playlists", "discs", "bench", "jobs", "accounts", "ui")
+APPS = (
+    "collection",
+    "targets",
+    "batches",
+    "compare",
+    "tags",
+    "playlists",
+    "discs",
+    "bench",
+    "jobs",
+    "operations",
+    "accounts",
+    "ui",
+)
 
 urlpatterns = [path("", include(f"rumbrel.web.{app}.urls")) for app in APPS]
 handler400 = "rumbrel.web.ui.views.errors.bad_request"

@@ -36,6 +36,7 @@ INSTALLED_APPS = [
     "rumbrel.web.discs",
     "rumbrel.web.bench",
     "rumbrel.web.demo",
+    "rumbrel.web.operations",
 ]
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
@@ -158,8 +159,11 @@ HUEY = {
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
-    "formatters": {"plain": {"format": "{asctime} {levelname} {name}: {message}", "style": "{"}},
-    "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "plain"}},
+    "formatters": {
+        "lines": {"format": "{asctime} {levelname} {name}: {message}", "style": "{"},
+        "json": {"()": "rumbrel.web.ui.logs.JsonLines"},
+    },
+    "handlers": {"console": {"class": "logging.StreamHandler", "formatter": RUMBREL.log_form}},
     "root": {"handlers": ["console"], "level": "WARNING"},
-    "loggers": {"rumbrel": {"level": "INFO"}, "huey": {"level": "WARNING"}},
+    "loggers": {"rumbrel": {"level": RUMBREL.log_level}, "huey": {"level": "WARNING"}},
 }

@@ -27,6 +27,10 @@ class Rumbrel:
     behind_https: bool = False
     asks_sign_in: bool = False
     shows_gallery: bool = False
+    log_form: str = "lines"
+    log_level: str = "INFO"
+    most_picture_bytes: int = 4_000_000_000
+    most_listening_bytes: int = 4_000_000_000
     largest_drop_bytes: int = 8_000_000_000
     most_dropped_files: int = 2_000
 
@@ -112,9 +116,29 @@ def read_environment(base: Path, environment: Mapping[str, str] = os.environ) ->
         bind=environment.get("RUMBREL_BIND") or "127.0.0.1",
         hosts=tuple(name.strip() for name in environment.get("RUMBREL_HOSTS", "").split(",") if name.strip()),
         behind_https=environment.get("RUMBREL_HTTPS") == "1",
+        log_form="json" if environment.get("RUMBREL_LOG") == "json" else "lines",
+        log_level=_level(environment.get("RUMBREL_LOG_LEVEL", "")),
+        most_picture_bytes=_gigabytes(environment.get("RUMBREL_PICTURES_GB", "")),
+        most_listening_bytes=_gigabytes(environment.get("RUMBREL_LISTENING_GB", "")),
         asks_sign_in=environment.get("RUMBREL_ACCOUNTS") == "1",
         shows_gallery=environment.get("RUMBREL_GALLERY") == "1",
     )
+
+
+_USUAL_GB = 4.0
+
+
+def _gigabytes(text: str) -> int:
+    """Bytes; the usual limit where nothing that counts is said."""
+    try:
+        wanted = float(text or _USUAL_GB)
+    except ValueError:
+        wanted = _USUAL_GB
+    return round((wanted if 0.01 <= wanted <= 1_000_000 else _USUAL_GB) * 1e9)
+
+
+def _level(text: str) -> str:
+    return text.upper() if text.upper() in ("DEBUG", "INFO", "WARNING", "ERROR") else "INFO"
 
 
 def own_folder(data: Path) -> None:

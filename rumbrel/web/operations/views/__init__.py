@@ -1,0 +1,1 @@
+"""Screens of an installation."""
