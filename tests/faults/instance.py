@@ -89,7 +89,7 @@ class Instance:
             time.sleep(0.2)
 
     def parts(self) -> dict[int, str]:
-        """Every living process of this instance, with what it is: serve, web, work, crew."""
+        """Every living process of this instance, with what it is: serve, web, consume, crew."""
         found = {}
         mark = f"RUMBREL_DATA={self.data}".encode()
         for folder in Path("/proc").iterdir():
@@ -103,7 +103,7 @@ class Instance:
             except OSError:
                 continue
             if state != "Z":
-                name = next((word for word in words if word in ("serve", "web", "work")), "crew")
+                name = next((word for word in words if word in ("serve", "web", "consume")), "crew")
                 found[int(folder.name)] = name
         return found
 

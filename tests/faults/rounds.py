@@ -37,7 +37,7 @@ class Round:
         self.instance, self.source, self.dice = instance, source, dice
         self.faults: dict[str, Callable[[], None]] = {
             "kill a worker": lambda: self._kill("crew"),
-            "kill the consumer": lambda: self._kill("work"),
+            "kill the consumer": lambda: self._kill("consume"),
             "kill the server": lambda: self._kill("web"),
             "kill the parent": self._kill_parent,
             "kill all": self._kill_all,

@@ -15,7 +15,7 @@ from rumbrel.core.records import as_record, from_record
 
 from .outcome import Outcome
 
-__all__ = ["Landings", "landed_outcome", "note_landing"]
+__all__ = ["Landings", "found_of", "landed_outcome", "note_landing", "restored"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,7 +27,7 @@ class Landings:
 
     def note(self, outcome: Outcome, working: Path) -> None:
         """Note a finished working file just before it gets its name. Raises OutputError."""
-        record = {"file": file_identity(working), "found": _found(outcome)}
+        record = {"file": file_identity(working), "found": found_of(outcome)}
         write_whole(self._note_of(outcome.step), json.dumps(record))
 
     def outcome(self, step: Step) -> Outcome | None:
@@ -36,7 +36,7 @@ class Landings:
         if not note.exists() or not output.exists():
             return None
         record = json.loads(note.read_text())
-        return _restored(step, record["found"]) if file_identity(output) == record["file"] else None
+        return restored(step, record["found"]) if file_identity(output) == record["file"] else None
 
     def forget(self, step: Step) -> None:
         """The step's outcome was heard."""
@@ -56,7 +56,7 @@ def note_landing(outcome: Outcome, working: Path, *, ledgers: Mapping[str, Path]
     entry = Entry(
         source=str(Path(step.source.path).absolute()), part=step.source.part, source_bytes=step.source.size_bytes, source_ns=step.source.modified_ns, work=step.work,
         output=step.output, output_bytes=status.st_size, output_ns=status.st_mtime_ns, partial=outcome.partial,
-        found=_found(outcome),
+        found=found_of(outcome),
     )  # fmt: skip
     append_entry(ledger, entry)
 
@@ -68,17 +68,18 @@ def landed_outcome(step: Step, ledger: ResultLedger | None) -> Outcome | None:
     entry = ledger.landed(_source(step), step.work)
     if entry is None or entry.output != step.output or not entry.found:
         return None
-    return _restored(step, entry.found)
+    return restored(step, entry.found)
 
 
-def _found(outcome: Outcome) -> dict[str, Any]:
+def found_of(outcome: Outcome) -> dict[str, Any]:
     """An outcome as a record, without its step."""
     record: dict[str, Any] = as_record(outcome)
     del record["step"]
     return record
 
 
-def _restored(step: Step, found: Mapping[str, Any]) -> Outcome:
+def restored(step: Step, found: Mapping[str, Any]) -> Outcome:
+    """The outcome of a step that a record tells of."""
     return replace(from_record(Outcome, {**found, "step": as_record(step)}), step=step)
 
 

@@ -17,7 +17,7 @@ from .carry_out import Watch, carry_out, carry_out_group
 from .landing import Landings, note_landing
 from .outcome import Outcome
 
-__all__ = ["run_steps"]
+__all__ = ["Group", "group_seconds", "grouped", "run_steps"]
 
 Group = tuple[Step, ...]
 """Steps of one source, which are carried out together."""
@@ -54,7 +54,7 @@ def group_seconds(group: Group) -> float:
     return sum(step.source.duration_seconds for step in group)
 
 
-def _grouped(steps: Sequence[Step], in_order: bool) -> list[Group]:
+def grouped(steps: Sequence[Step], in_order: bool) -> list[Group]:
     """The longest first, so that the cores end together, unless somebody waits for them in their order."""
     by_source: dict[str, list[Step]] = {}
     for step in steps:
@@ -85,7 +85,7 @@ def run_steps(
             yield carry_out(step)
     if not working:
         return
-    groups = _grouped(working, in_order)
+    groups = grouped(working, in_order)
     weights = [group_seconds(group) for group in groups]
     finished = 0
     with ExitStack() as stack:

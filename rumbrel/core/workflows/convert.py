@@ -57,6 +57,10 @@ class LevelWish:
         return rule
 
 
+Carrier = Callable[..., Iterator[Outcome | Progress]]
+"""As run_steps."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ConvertOptions:
     """What the user chooses for all targets."""
@@ -223,18 +227,20 @@ def run_plan(
     jobs: int,
     ledger: Callable[[Path], ResultLedger | None] = lambda folder: None,
     holds: Callable[[], bool] = lambda: False,
+    carrier: Carrier = run_steps,
 ) -> Generator[Outcome | Progress | WrittenList, None, None]:
     """Carry out every step, each source decoded once for all its targets; then the lists of what is there.
 
     Finished results are noted in the ledger as they land. Closing the iterator stops the work: what is
-    finished stays, what was begun vanishes; the lists then hold what is there. While holds says so, nothing new begins.
+    finished stays, what was begun vanishes; the lists then hold what is there. carrier carries the steps out: this
+    machine's own pool, or whoever takes them from a work list. While holds says so, nothing new begins.
     """
     outcomes: list[Outcome] = []
     ledgers = {part.target.slug: ledger(part.destination) for part in plan.parts}
     for part in plan.parts:
         part.sweep()
     try:
-        for event in _run_steps(plan.steps, ledgers, jobs=jobs, holds=holds):
+        for event in _run_steps(plan.steps, ledgers, jobs=jobs, holds=holds, carrier=carrier):
             if isinstance(event, Outcome):
                 outcomes.append(event)
             yield event
@@ -246,7 +252,12 @@ def run_plan(
 
 
 def _run_steps(
-    steps: Sequence[Step], ledgers: Mapping[str, ResultLedger | None], *, jobs: int, holds: Callable[[], bool]
+    steps: Sequence[Step],
+    ledgers: Mapping[str, ResultLedger | None],
+    *,
+    jobs: int,
+    holds: Callable[[], bool],
+    carrier: Carrier,
 ) -> Iterator[Outcome | Progress]:
     """What an interrupted run had put into place is told first, and not made again."""
     rest = []
@@ -257,7 +268,7 @@ def _run_steps(
         else:
             yield landed
     files = {slug: known.path for slug, known in ledgers.items() if known is not None}
-    yield from run_steps(rest, jobs=jobs, ledgers=files, holds=holds)
+    yield from carrier(rest, jobs=jobs, ledgers=files, holds=holds)
 
 
 def written_lists(

@@ -46,6 +46,7 @@ class Watch(threading.Thread):
         self._looked_at = time.time()
 
     def run(self) -> None:
+        beat()
         while True:
             time.sleep(SECONDS_BETWEEN_LOOKS)
             self.look()

@@ -16,7 +16,8 @@ class Rumbrel:
 
     bind is the address at which browsers are answered, hosts the names under which they ask for it, where that is not
     this machine alone; behind_https says that a proxy on this machine ends TLS before it. asks_sign_in has accounts
-    count on this machine too.
+    count on this machine too. redis_url is where the work list of several machines lies, "" for none; mounts says, on a
+    machine that lends its cores, where the serving machine's folders lie here: (there, here).
     """
 
     data: Path
@@ -27,6 +28,8 @@ class Rumbrel:
     behind_https: bool = False
     asks_sign_in: bool = False
     shows_gallery: bool = False
+    redis_url: str = ""
+    mounts: tuple[tuple[Path, Path], ...] = ()
     log_form: str = "lines"
     log_level: str = "INFO"
     most_picture_bytes: int = 4_000_000_000
@@ -116,6 +119,8 @@ def read_environment(base: Path, environment: Mapping[str, str] = os.environ) ->
         bind=environment.get("RUMBREL_BIND") or "127.0.0.1",
         hosts=tuple(name.strip() for name in environment.get("RUMBREL_HOSTS", "").split(",") if name.strip()),
         behind_https=environment.get("RUMBREL_HTTPS") == "1",
+        redis_url=environment.get("RUMBREL_REDIS_URL", ""),
+        mounts=_mounts(environment.get("RUMBREL_MOUNTS", "")),
         log_form="json" if environment.get("RUMBREL_LOG") == "json" else "lines",
         log_level=_level(environment.get("RUMBREL_LOG_LEVEL", "")),
         most_picture_bytes=_gigabytes(environment.get("RUMBREL_PICTURES_GB", "")),
@@ -123,6 +128,12 @@ def read_environment(base: Path, environment: Mapping[str, str] = os.environ) ->
         asks_sign_in=environment.get("RUMBREL_ACCOUNTS") == "1",
         shows_gallery=environment.get("RUMBREL_GALLERY") == "1",
     )
+
+
+def _mounts(text: str) -> tuple[tuple[Path, Path], ...]:
+    """there=here, with commas between the pairs."""
+    pairs = (part.partition("=") for part in text.split(",") if "=" in part)
+    return tuple((Path(there.strip()), Path(here.strip())) for there, _, here in pairs if here.strip())
 
 
 _USUAL_GB = 4.0

@@ -16,6 +16,7 @@ from rumbrel.core.forecast.steps import Warning
 from rumbrel.core.progress import Progress, Unit
 from rumbrel.core.workflows.convert import ConvertPlan, TargetPlan, measure_plan, run_plan
 from rumbrel.web.collection.queries import known_tracks
+from rumbrel.web.jobs.machines import carrier
 from rumbrel.web.jobs.services import Desk
 from rumbrel.web.ui.words import counted
 
@@ -157,7 +158,7 @@ def _run(batch: Batch, wish: BatchWish, steps: Sequence[Step], numbers: dict[str
     plan, speeds = _plan_of(wish, steps), SpeedNotes()
     before = batch.items.filter(works=True).exclude(state=Item.State.WAITING).aggregate(n=Count("pk"), s=Sum("seconds"))
     noted = 0.0
-    for event in run_plan(plan, jobs=default_jobs(), ledger=ledger_for, holds=desk.holding):
+    for event in run_plan(plan, jobs=default_jobs(), ledger=ledger_for, holds=desk.holding, carrier=carrier()):
         if isinstance(event, Outcome):
             _keep(batch.pk, numbers, event)
             speeds.take(event)

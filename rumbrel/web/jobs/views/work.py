@@ -9,6 +9,7 @@ from rumbrel.web.ui.answers import back_to
 
 from .. import services
 from ..forms import WatchedForm
+from ..machines import machines
 from ..models import Job
 from ..queries import active_jobs, ended_jobs
 from ..rows import job_row
@@ -17,11 +18,14 @@ PAGE_JOBS = 50
 
 
 def _context(request: HttpRequest) -> dict[str, object]:
+    known, lost = machines()
     page = Paginator(ended_jobs(), PAGE_JOBS).get_page(request.GET.get("page"))
     return {
         "active": [job_row(job) for job in active_jobs()[:200]],
         "ended": [job_row(job) for job in page],
         "page": page,
+        "machines": known,
+        "machines_lost": lost,
     }
 
 

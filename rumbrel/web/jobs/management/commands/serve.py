@@ -23,7 +23,9 @@ from ...processes import AlreadyRunning, claim_data_folder, start_part
 from ...registry import start_actions
 from ...services import recover_jobs
 
-_PARTS = ("web", "work")
+_PARTS = ("web", "consume")
+_HANDS = "work"
+"""This machine's own hands, where a work list is shared with others."""
 _SECONDS_TO_START = 30
 _QUICK_SECONDS = 10
 _MOST_QUICK_DEATHS = 3
@@ -90,10 +92,11 @@ class _Parts:
         self._lifeline, self._held = os.pipe()
         self._running: dict[str, subprocess.Popen[bytes]] = {}
         self._begun: dict[str, float] = {}
-        self._quick_deaths = dict.fromkeys(_PARTS, 0)
+        self._names = (*_PARTS, _HANDS) if settings.RUMBREL.redis_url else _PARTS
+        self._quick_deaths = dict.fromkeys(self._names, 0)
 
     def start(self) -> None:
-        for name in _PARTS:
+        for name in self._names:
             self._start(name)
 
     def _start(self, name: str) -> None:
@@ -110,7 +113,7 @@ class _Parts:
             if self._quick_deaths[name] >= _MOST_QUICK_DEATHS:
                 raise CommandError("A part of Rumbrel ends time and again. Its reason stands above.")
             logger.warning("the part '%s' ended (%s) and is started again", name, process.returncode)
-            if name == "work":
+            if name == "consume":
                 _take_up()
             self._start(name)
 
