@@ -26,8 +26,12 @@ FAULTS = ("12 rounds of faults", [sys.executable, "-m", "tests.faults", "12"])
 """Part of a whole run; `./run faults 200` does more of them."""
 MODES = ("fast", "slowest", "part", "whole-part")
 """part and whole-part are for a part of a run: tests alone, without the checks; whole-part does the slow ones as well."""
-PARTS = (("tests.browser",), ("tests.web",))
-"""Each takes about a third of a run, as does the rest; the browser's waits most, so the three share two cores well."""
+PARTS = (
+    ("tests.browser.test_walk", "tests.browser.test_crawl"),
+    ("tests.browser.test_ways", "tests.browser.test_discs", "tests.browser.test_bench"),
+    ("tests.web",),
+)
+"""Beside each other, and the rest beside them: the browser's wait most, so that all share two cores well."""
 SUMMARY = re.compile(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", re.MULTILINE)
 
 
@@ -53,8 +57,8 @@ def main() -> int:
     shared = mode in ("", "fast") and not words
     checks = [] if mode.endswith("part") else [(name, _begun(command)) for name, command in CHECKS]
     part = "part" if mode == "fast" else "whole-part"
-    rest = [list(PARTS[1]), _rest()] if shared else []
-    others = [_begun([sys.executable, "-m", "tests.run_all", part, *labels]) for labels in rest]
+    rest = [*map(list, PARTS[1:]), _rest()] if shared else []
+    others = [_begun([sys.executable, "-m", "tests.run_all", part, *labels], labels[0]) for labels in rest]
     with tempfile.TemporaryDirectory() as data:
         os.environ["RUMBREL_DATA"] = data
         os.environ["DJANGO_SETTINGS_MODULE"] = "rumbrel.web.settings.test"
@@ -70,14 +74,14 @@ def main() -> int:
 
 def _rest() -> list[str]:
     """Every other package with tests."""
-    named = {label for part in PARTS for label in part}
+    named = {".".join(label.split(".")[:2]) for part in PARTS for label in part}
     found = (f"tests.{path.stem}" for path in (ROOT / "tests").iterdir() if any(path.rglob("test_*.py")))
     return sorted(label for label in found if label not in named)
 
 
-def _begun(command: list[str]) -> "subprocess.Popen[str]":
-    """Beside the browser's part, which waits for one page after another and would wait longest for the cores."""
-    command = ["nice", "-n", "10", *command]
+def _begun(command: list[str], label: str = "") -> "subprocess.Popen[str]":
+    """Beside the browser's parts, which wait for one page after another and would wait longest for the cores."""
+    command = command if label.startswith("tests.browser") else ["nice", "-n", "10", *command]
     return subprocess.Popen(command, cwd=ROOT, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
 
 
