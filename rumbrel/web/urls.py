@@ -13,6 +13,7 @@ APPS = (
     "bench",
     "jobs",
     "operations",
+    "demo",
     "accounts",
     "ui",
 )

@@ -34,7 +34,7 @@ _WIDER = "document.documentElement.scrollWidth - document.documentElement.client
 def _kind(address: str) -> str:
     parts = urlsplit(address)
     names = sorted({part.split("=")[0] for part in parts.query.split("&")})
-    path = re.sub(r"^/targets/[^/]+/", "/targets/NAME/", re.sub(r"\d+", "N", parts.path))
+    path = re.sub(r"^/(targets|guide)/[^/]+/", r"/\1/NAME/", re.sub(r"\d+", "N", parts.path))
     return f"{path}?{'&'.join(names)}"
 
 

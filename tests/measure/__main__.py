@@ -4,11 +4,11 @@ import argparse
 import os
 import sys
 
-from . import engine, screens, start
+from . import engine, machines, screens, start
 
 
 def main() -> None:
-    known = (*engine.ENCODERS, *engine.MEASURES, *screens.MEASURES, *start.MEASURES)
+    known = (*engine.ENCODERS, *engine.MEASURES, *screens.MEASURES, *start.MEASURES, *machines.MEASURES)
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("names", nargs="*", choices=[[], *known], metavar="NAME", help=", ".join(known))
     names = parser.parse_args().names or list(known)
@@ -16,6 +16,7 @@ def main() -> None:
     engine.run(names)
     screens.run(names)
     start.run(names)
+    machines.run(names)
 
 
 if __name__ == "__main__":

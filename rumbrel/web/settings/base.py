@@ -101,6 +101,7 @@ TEMPLATES = [
                 "django.contrib.messages.context_processors.messages",
                 "rumbrel.web.ui.context.frame",
                 "rumbrel.web.accounts.context.signed_in",
+                "rumbrel.web.demo.tour.tour",
                 "rumbrel.web.collection.context.pull",
                 "rumbrel.web.jobs.context.head_work",
             ]

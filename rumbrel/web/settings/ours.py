@@ -28,6 +28,7 @@ class Rumbrel:
     behind_https: bool = False
     asks_sign_in: bool = False
     shows_gallery: bool = False
+    shows_tour: bool = False
     redis_url: str = ""
     mounts: tuple[tuple[Path, Path], ...] = ()
     log_form: str = "lines"
@@ -127,6 +128,7 @@ def read_environment(base: Path, environment: Mapping[str, str] = os.environ) ->
         most_listening_bytes=_gigabytes(environment.get("RUMBREL_LISTENING_GB", "")),
         asks_sign_in=environment.get("RUMBREL_ACCOUNTS") == "1",
         shows_gallery=environment.get("RUMBREL_GALLERY") == "1",
+        shows_tour=environment.get("RUMBREL_TOUR") == "1",
     )
 
 

@@ -5,6 +5,7 @@ from typing import Any
 from django.conf import settings
 from django.http import HttpRequest
 
+from .guide import page_of_screen
 from .navigation import entries
 
 __all__ = ["frame"]
@@ -14,6 +15,7 @@ def frame(request: HttpRequest) -> dict[str, Any]:
     view_name = request.resolver_match.view_name if request.resolver_match else ""
     return {
         "navigation": [(entry, entry.holds(view_name)) for entry in entries()],
+        "guide_slug": page_of_screen(view_name),
         "largest_drop_bytes": settings.RUMBREL.largest_drop_bytes,
         "shows_gallery": settings.RUMBREL.shows_gallery,
         "theme": request.COOKIES.get("theme", "") if request.COOKIES.get("theme") in ("light", "dark") else "",

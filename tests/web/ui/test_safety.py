@@ -11,6 +11,7 @@ from django.urls import URLPattern, URLResolver, get_resolver, reverse
 from rumbrel.core.disc.design import left_out
 from rumbrel.core.tags.wishes import TagWish
 from rumbrel.core.targets import find_target
+from rumbrel.web.accounts.services import make_account
 from rumbrel.web.batches.models import Batch
 from rumbrel.web.batches.services import keep_in_step, start_batch
 from rumbrel.web.batches.wishes import BatchWish
@@ -22,6 +23,7 @@ from rumbrel.web.compare.services import start_comparison, start_test
 from rumbrel.web.discs.models import Disc
 from rumbrel.web.discs.services import change_disc, lay_out_list, put_in, start_write
 from rumbrel.web.jobs.models import Job
+from rumbrel.web.jobs.watch import beat
 from rumbrel.web.playlists.models import Playlist
 from rumbrel.web.playlists.services import make_playlist
 from rumbrel.web.settings import base
@@ -29,6 +31,7 @@ from rumbrel.web.settings.ours import secret_key
 from rumbrel.web.tags.services import start_edit
 from rumbrel.web.targets.services import HeldFile, keep_target, make_sample, start_holding, target_text
 from rumbrel.web.ui.middleware import bodiless_head
+from rumbrel.web.ui.roles import Role
 from tests.web.case import WebCase
 
 
@@ -60,7 +63,12 @@ _OF_BLIND_TESTS = ("compare:blind", "compare:blind-sound", "compare:answer", "co
 
 
 _OTHERS = {"drive": "clean", "recorder": "quick", "piece": "inlay", "form": "svg"}
-_NAMES = {"discs:act": "gap", "discs:tray": "put-in", "playlists:act": "turn"}
+_NAMES = {"ui:guide-picture": "batch.png", "discs:act": "gap", "discs:tray": "put-in", "playlists:act": "turn"}
+
+
+_SLUGS = {"ui:guide-page": "see"}
+_OWN_FORMS = ("accounts:sign-in", "accounts:first", "accounts:password")
+"""The framework's way: a page and its form are one address. tests.web.accounts asks them."""
 
 
 class SafetyCase(WebCase):
@@ -99,6 +107,8 @@ class SafetyCase(WebCase):
         self.volume = stand_in_volumes()[0]
         self.delivery = make_delivery(row=self.volume, source=f"playlist:{self.playlist.pk}")
         self.work()
+        self.account = make_account(name="Orrel", password="eight bells ring rounds", role=Role.ADMINISTER)
+        beat()
         self.blind = start_test(comparison=self.compared, one=0, other=1, trials=8)
 
     def addresses(self) -> dict[str, str]:
@@ -118,6 +128,7 @@ class SafetyCase(WebCase):
             "collection:remove-view": self.view.pk, "collection:restore-view": self.view.pk,
             **dict.fromkeys((f"bench:{name}" for name in _OF_VOLUMES), self.volume.pk),
             **dict.fromkeys((f"bench:{name}" for name in _OF_DELIVERIES), self.delivery.pk),
+            **dict.fromkeys(("accounts:change", "accounts:set-password"), self.account.pk),
         }  # fmt: skip
         usual = {
             "collection": Track.objects.get(relative="a/peal <b>.flac").pk, "batches": self.batch.pk,
@@ -126,6 +137,8 @@ class SafetyCase(WebCase):
         }  # fmt: skip
         found = {}
         for name, pattern in patterns(get_resolver()):
+            if name in _OWN_FORMS:
+                continue
             parameters = pattern.pattern.converters
             values: dict[str, object] = {}
             if "pk" in parameters:
@@ -140,7 +153,7 @@ class SafetyCase(WebCase):
             if "which" in parameters:
                 values["which"] = "first"
             if "slug" in parameters:
-                values["slug"] = self.own.slug if name in _OF_OWN_TARGETS else "car-mp3"
+                values["slug"] = self.own.slug if name in _OF_OWN_TARGETS else _SLUGS.get(name, "car-mp3")
             if "name" in parameters:
                 values["name"] = _NAMES.get(name, self.sample)
             if "key" in parameters:

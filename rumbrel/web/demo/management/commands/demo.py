@@ -1,5 +1,6 @@
 """./run demo: make the demo collection with work already done, then start with it."""
 
+import os
 from typing import Any
 
 from django.conf import settings
@@ -33,6 +34,7 @@ class Command(PlainCommand):
         except RumbrelError as error:
             self.stderr.write(f"{error} The demo starts without it.")
         if not options["only_data"]:
+            os.environ.setdefault("RUMBREL_TOUR", "1")
             call_command("serve")
 
     def _say(self, text: str) -> None:
