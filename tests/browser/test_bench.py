@@ -91,6 +91,9 @@ class BenchTests(WayCase):
         page.locator("#put-in-clean").click()
         expect(page.locator("#taken[data-state=done]")).to_be_visible(timeout=A_WHILE_MS)
         made = sorted(path for path in (results / "car-mp3").rglob("*.mp3"))
+        # The scan of what was made follows by itself.
+        page.goto(f"{self.instance.address}/work/")
+        expect(page.locator("#jobs:not([hx-get])")).to_be_visible(timeout=A_WHILE_MS)
         page.goto(f"{self.instance.address}/?text=Barrel")
         page.get_by_role("button", name=f"Pull all {len(made)}").click()
         expect(page.locator("#pull")).to_contain_text(f"{len(made)} tracks")

@@ -9,6 +9,7 @@ import numpy as np
 import soundfile
 from mutagen.flac import FLAC
 from playwright.sync_api import Page, expect
+from pypdf import PdfReader
 
 from tests.marks import slow
 from tests.signals import music, write_sound
@@ -160,6 +161,12 @@ class DiscTests(WayCase):
         for start in (0, 11 * 44_100, 20 * 44_100 + 37 * 588):
             peaks.append(float(np.sqrt(np.mean((raw[start : start + 7 * 44_100] / 32768) ** 2))))
         self.assertLess(max(peaks) / min(peaks), 1.6, "12 dB apart before, equally loud now")
+        page.goto(page.url.replace("/write/", "/"))
+        page.locator("a[href$='/inlay/']").first.click()
+        with page.expect_download() as download:
+            page.locator("a[href*='.pdf']").first.click()
+        printed = PdfReader(download.value.path())
+        self.assertIn("Level best", printed.pages[0].extract_text())
         self.assertEqual(self.faults, [])
 
     def texts(self, cue: Path) -> bytes:

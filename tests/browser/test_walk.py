@@ -107,6 +107,25 @@ class WalkTests(BrowserCase):
         expect(page.locator("main")).to_contain_text("4 tracks identical, sample for sample")
         self.assertEqual(self.faults, [])
 
+    def test_the_tour_is_left_and_stays_away_and_each_screen_leads_to_its_guide(self) -> None:
+        page = self.page(viewport={"width": 1280, "height": 800})
+        tour = page.locator("#tour")
+        expect(tour).to_contain_text("1 of 6")
+        page.locator("#tour-next").click()
+        expect(page).to_have_url(re.compile("/where/"))
+        page.locator("#tour-leave").click()
+        expect(tour).to_have_count(0)
+        page.goto(f"{self.instance.address}/discs/")
+        expect(tour).to_have_count(0)
+        page.get_by_role("link", name="Guide", exact=True).click()
+        expect(page.locator("article h1")).to_have_text("Discs")
+        page.get_by_role("link", name="A playlist to a levelled disc with CD-Text").click()
+        picture = page.locator("article img")
+        picture.scroll_into_view_if_needed()
+        expect(picture).to_be_visible()
+        page.wait_for_function("document.querySelector('article img').naturalWidth > 0")
+        self.assertEqual(self.faults, [])
+
     def test_a_choice_made_with_the_arrow_keys_waits_for_enter(self) -> None:
         page = self.page(viewport={"width": 1280, "height": 800})
         page.get_by_label("Format", exact=True).focus()

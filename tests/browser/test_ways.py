@@ -12,6 +12,7 @@ import mutagen
 import soundfile
 from playwright.sync_api import Page, expect
 
+from rumbrel.core.inspection import inspect_deep, inspect_file
 from tests.marks import slow
 from tests.signals import music, write_film, write_framed, write_sound
 
@@ -135,6 +136,23 @@ class WayTests(WayCase):
             )
         self.assertEqual(self.faults, [])
 
+    def test_narration_for_a_course_is_levelled_and_held_against_its_paper(self) -> None:
+        folder = self.instance.data / "demo" / "Narrated"
+        for number, volume in enumerate((0.05, 0.4)):
+            sound = music(44_100 * 12, channels=1, seed=number) * volume
+            write_sound(folder / f"Narrated {number}.wav", sound=sound, channels=1)
+        page = self.gathered("Narrated", 2)
+        self.choose(page, "Target", "course")
+        page.get_by_role("button", name="Start batch").click()
+        expect(page.locator("#batch[data-state=done]")).to_be_visible(timeout=A_WHILE_MS)
+        page.get_by_role("button", name="Hold against the specification").click()
+        expect(page.locator("#specification .sentence")).to_contain_text("2 meet it", timeout=A_WHILE_MS)
+        for path in (self.instance.data / "results" / "course" / "Narrated").rglob("*.mp3"):
+            info = mutagen.File(path).info
+            self.assertEqual((round(info.bitrate / 1000), info.channels), (96, 1))
+            self.assertAlmostEqual(inspect_deep(inspect_file(path)).level.integrated_lufs, -19, delta=0.5)
+        self.assertEqual(self.faults, [])
+
     def test_an_archive_tree_is_mirrored_though_its_workers_are_killed(self) -> None:
         folder = self.instance.data / "demo" / "Archived"
         for number in range(6):
@@ -158,6 +176,16 @@ class WayTests(WayCase):
                 (soundfile.read(source, dtype="int16")[0] == soundfile.read(result, dtype="int16")[0]).all()
             )
         self.assertEqual(list(mirror.rglob(".*")), [], "nothing half-written is left")
+        page.get_by_role("button", name="Keep the folder in step").click()
+        write_sound(folder / "reel 6" / "Archived 6.wav", 100_000, seed=6)
+        page.goto(f"{self.instance.address}/folders/")
+        page.locator("#folders tr", has_text="Archived").get_by_role("button", name="Scan again").click()
+        for _ in ("the scan", "the batch"):
+            page.goto(f"{self.instance.address}/work/")
+            expect(page.locator("#jobs:not([hx-get])")).to_be_visible(timeout=A_WHILE_MS)
+            page.goto(f"{self.instance.address}/batches/")
+            page.get_by_role("button", name="Bring Archived in step now").click()
+        self.assertTrue((mirror / "reel 6" / "Archived 6.flac").is_file(), "what is new was made")
         self.assertEqual(self.faults, [])
 
     def kill_workers(self) -> int:

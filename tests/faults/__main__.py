@@ -14,6 +14,7 @@ from collections import Counter
 from pathlib import Path
 
 from .instance import Instance, small_disk
+from .mutations import mutated
 
 
 def main() -> int:
@@ -21,7 +22,12 @@ def main() -> int:
     parser.add_argument("rounds", nargs="?", type=int, default=20)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--only", help="this fault alone")
+    parser.add_argument(
+        "--mutated", type=int, metavar="N", help="read so many mutated files, lists, sheets and targets instead"
+    )
     asked = parser.parse_args()
+    if asked.mutated:
+        return mutated(asked.mutated, asked.seed)
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name).resolve()
         os.environ["RUMBREL_DATA"] = str(folder / "data")

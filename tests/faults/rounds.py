@@ -1,9 +1,11 @@
 """What is done in a round, what is done to it, and what must be true afterwards."""
 
+import os
 import random
 import sqlite3
 import time
 from collections.abc import Callable, Iterator
+from contextlib import closing
 from pathlib import Path
 
 import numpy as np
@@ -26,6 +28,8 @@ _SECONDS_OF_SOUND = 9
 _WRITE = "write"
 """Stands for putting a blank in and writing, among the addresses of what is to be done again."""
 _SECONDS_TO_SETTLE = 120
+_MOST_LOST_BYTES = 12_000
+"""A few pages: more of the log than one transaction is on the disk before the next one is begun."""
 _SECTOR_BYTES = 2352
 _DISC_TRACKS = 3
 
@@ -41,6 +45,7 @@ class Round:
             "kill the server": lambda: self._kill("web"),
             "kill the parent": self._kill_parent,
             "kill all": self._kill_all,
+            "power off in the middle of a write": self._power_off,
             "lock the database": self._lock_database,
             "stop and continue": self._stop_and_continue,
             "take the sources away": self._take_sources_away,
@@ -111,6 +116,19 @@ class Round:
     def _kill_all(self) -> None:
         self.instance.kill_all()
         self.instance.start()
+
+    def _power_off(self) -> None:
+        """What the system had not brought to the disk yet is lost: the end of the database's log, in the middle of a page."""
+        self.instance.kill_all()
+        for name in ("rumbrel.sqlite3-wal", "work.sqlite3-wal"):
+            log = self.instance.data / name
+            if log.exists() and (size := log.stat().st_size):
+                lost = self.dice.randrange(min(size, _MOST_LOST_BYTES))
+                os.truncate(log, size - lost)
+        self.instance.start()
+        with closing(sqlite3.connect(self.instance.data / "rumbrel.sqlite3", timeout=30)) as database:
+            said = database.execute("PRAGMA integrity_check").fetchone()[0]
+        assert said == "ok", f"the database is damaged: {said}"
 
     def _lock_database(self) -> None:
         locking = sqlite3.connect(self.instance.data / "rumbrel.sqlite3", timeout=30, isolation_level=None)
@@ -278,6 +296,7 @@ class Round:
             "work.sqlite3",
             "in-use",
             "secret-key",
+            "work-alive",
         }
         other = {path.name for path in self.instance.data.iterdir() if path.is_file()} - known
         assert not {name for name in other if not name.startswith("work.sqlite3")}, f"left in the data folder: {other}"

@@ -4,9 +4,9 @@ __all__ = ["DITHERS", "FLAT", "SHAPED_RATES", "dither_said"]
 
 FLAT = "flat"
 DITHERS = {
-    FLAT: "flat: noise of the same strength at every pitch",
-    "shaped": "shaped: less noise where the ear is keen, more above 10 kHz",
-    "none": "none: rounded alone, faint sounds are distorted",
+    FLAT: "flat: even noise",
+    "shaped": "shaped: little noise where the ear is keen",
+    "none": "none: rounded alone",
 }
 """The choices in words; the first is the usual one."""
 
