@@ -8,6 +8,7 @@ import sqlite3
 import subprocess
 import sys
 import tarfile
+import tempfile
 import threading
 import time
 from contextlib import closing
@@ -27,6 +28,7 @@ from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.watch import beat
 from rumbrel.web.operations.services import back_up, check_self, growths, keep_within_limits, read_backup, restore
 from rumbrel.web.ui.logs import JsonLines
+from tests.marks import slow
 from tests.web.case import WebCase
 
 MANAGE = Path(__file__).resolve().parents[3] / "manage.py"
@@ -211,3 +213,20 @@ class LogTests(TestCase):
         said = json.loads(JsonLines().format(record))
         self.assertEqual((said["level"], said["text"], said["name"]), ("error", "two\nlines é", "rumbrel.x"))
         self.assertNotIn("\n", JsonLines().format(record))
+
+
+@slow
+class MigrationTests(TestCase):
+    def test_rows_of_earlier_states_are_there_in_the_present_one(self) -> None:
+        for share in (0.5, 0.75, 0.95):
+            with tempfile.TemporaryDirectory() as data:
+                environment = {
+                    **os.environ,
+                    "RUMBREL_DATA": data,
+                    "DJANGO_SETTINGS_MODULE": "rumbrel.web.settings.base",
+                }
+                words = [sys.executable, "-m", "tests.web.operations.earlier_state", str(share)]
+                ended = subprocess.run(words, env=environment, capture_output=True, text=True, cwd=MANAGE.parent)
+                self.assertEqual(ended.returncode, 0, ended.stderr[-2_000:])
+                self.assertNotIn("lost:", ended.stdout)
+                self.assertRegex(ended.stdout, r"with [1-9]\d* rows")
