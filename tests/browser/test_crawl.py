@@ -16,7 +16,7 @@ from .case import BrowserCase
 
 _AXE = Path(__file__).with_name("axe.min.js").read_text()
 _LARGEST_BYTES = 150_000
-_OF_A_KIND = 2
+_OF_A_KIND = 1
 """Of pages that differ by numbers alone, so many are looked at; the links to the others are only followed."""
 _MOST_OF_A_PATH = 8
 """Of addresses that carry several choices at once, of one page: there is no end of choices put together."""
