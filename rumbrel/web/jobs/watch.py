@@ -26,8 +26,11 @@ _HEART = "work-alive"
 
 
 def beat() -> None:
-    """Say that jobs are being looked after."""
-    (settings.RUMBREL.data / _HEART).touch()
+    """Say that jobs are being looked after. On a full disk it cannot be said, and the work goes on."""
+    try:
+        (settings.RUMBREL.data / _HEART).touch()
+    except OSError as error:
+        logger.warning("that the jobs are looked after could not be noted: %s", error)
 
 
 def seconds_since_beat() -> float | None:
@@ -62,7 +65,7 @@ class Watch(threading.Thread):
             self._looked_at = time.time()
             if not late:
                 recover_jobs(nothing_queued=not HUEY.pending_count())
-        except (DatabaseError, OSError) as error:
+        except DatabaseError as error:
             logger.warning("the jobs could not be looked after: %s", error)
         finally:
             connection.close()

@@ -314,7 +314,7 @@ class TurnTests(EndedCase):
         batch = self.batch_of("car-mp3")
         seen: list[tuple[str, int, int]] = []
 
-        def one_by_one(plan, *, jobs, ledger, holds):  # type: ignore[no-untyped-def]
+        def one_by_one(plan, *, jobs, ledger, holds, carrier):  # type: ignore[no-untyped-def]
             asked = []
 
             def paused_at_the_second() -> bool:
@@ -323,7 +323,7 @@ class TurnTests(EndedCase):
                     self.assertTrue(pause_job(job=batch.job))
                 return holds()
 
-            for event in run_plan(plan, jobs=1, ledger=ledger, holds=paused_at_the_second):
+            for event in run_plan(plan, jobs=1, ledger=ledger, holds=paused_at_the_second, carrier=carrier):
                 yield event
                 job = Job.objects.get(pk=batch.job_id)
                 done, waiting = (batch.items.filter(state=state).count() for state in ("done", "waiting"))

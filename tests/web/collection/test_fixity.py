@@ -239,7 +239,8 @@ class RegularTests(FixityCase):
                 Rounds().go_round()
         self.assertEqual(done, [1])
         self.assertEqual(
-            {each.__name__ for each in regular_actions()}, {"look_at_watched", "start_due_fixity", "keep_what_is_due"}
+            {each.__name__ for each in regular_actions()},
+            {"look_at_watched", "start_due_fixity", "keep_what_is_due", "keep_within_limits"},
         )
 
 
