@@ -18,6 +18,7 @@ from rumbrel.web.accounts.models import Account
 from rumbrel.web.accounts.services import AccountRefused, change_account, make_account
 from rumbrel.web.collection.models import SavedView, Track
 from rumbrel.web.collection.queries import pulled_ids
+from rumbrel.web.jobs.management.commands import serve
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.settings import base
 from rumbrel.web.settings.ours import read_environment
@@ -208,18 +209,16 @@ class KeepingTests(AccountCase):
             ours = read_environment(Path("/nowhere"), {"RUMBREL_BIND": bind, "RUMBREL_HOSTS": "a.example, b.example"})
             self.assertEqual((ours.is_open, ours.has_accounts), (is_open, is_open), bind)
             self.assertEqual(ours.hosts, ("a.example", "b.example"))
-        manage = Path(__file__).resolve().parents[3] / "manage.py"
-
-        def start(**more: str) -> str:
-            environment = {
-                **os.environ, "RUMBREL_DATA": str(self.folder / "fresh"), "RUMBREL_BIND": "0.0.0.0",
-                "RUMBREL_PORT": "8399", "DJANGO_SETTINGS_MODULE": "rumbrel.web.settings.base", **more,
-            }  # fmt: skip
-            asked = [sys.executable, str(manage), "serve"]
-            return subprocess.run(asked, env=environment, capture_output=True, text=True, timeout=60).stderr
-
-        self.assertIn("there is no account that administers yet", start())
-        self.assertIn("no address of this machine", start(RUMBREL_BIND="192.0.2.7"))
+        outside = replace(settings.RUMBREL, bind="0.0.0.0")
+        with self.assertRaisesRegex(CommandError, "there is no account that administers yet"):
+            serve._see_that_it_may_open(outside)
+        make_account(name="Venning", password=PASSWORD, role=Role.ADMINISTER)
+        with self.assertRaisesRegex(CommandError, "RUMBREL_HOSTS="):
+            serve._see_that_it_may_open(outside)
+        serve._see_that_it_may_open(replace(outside, hosts=("tower.example",)))
+        for bind, word in (("192.0.2.7", "no address of this machine"), ("no such place", "must be an address")):
+            with self.assertRaisesRegex(CommandError, word):
+                serve._port(bind)
 
     def test_the_deployment_check_is_clean(self) -> None:
         for https in ("", "1"):
