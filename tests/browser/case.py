@@ -7,6 +7,7 @@ import socket
 import subprocess
 import sys
 import tempfile
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
@@ -31,6 +32,7 @@ class Running:
     port: int
     data: Path
     environment: dict[str, str]
+    end: Callable[[], None]
 
     @property
     def address(self) -> str:
@@ -56,6 +58,8 @@ def running(command: str, name: str = "") -> Running:
     )
 
     def end() -> None:
+        if server.poll() is not None:
+            return
         server.send_signal(signal.SIGTERM)
         server.wait(timeout=30)
         server.stdout.close()
@@ -66,7 +70,7 @@ def running(command: str, name: str = "") -> Running:
     for line in server.stdout:
         lines.append(line)
         if "Rumbrel is at" in line:
-            return Running(port=port, data=Path(data.name), environment=environment)
+            return Running(port=port, data=Path(data.name), environment=environment, end=end)
     raise AssertionError(f"'{command}' did not start: {lines}")
 
 
@@ -76,11 +80,15 @@ class BrowserCase(TestCase):
     command = "demo"
     own = ""
     """Names an instance that other classes do not use."""
+    alone = False
+    """That instance is of no use behind this class."""
 
     @classmethod
     def setUpClass(cls) -> None:
         super().setUpClass()
         cls.instance = running(cls.command, cls.own)
+        if cls.alone:
+            cls.addClassCleanup(cls.instance.end)
         # Stopped with the class: while it runs, other tests may not use the database.
         playwright = sync_playwright().start()
         cls.addClassCleanup(playwright.stop)

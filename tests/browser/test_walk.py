@@ -219,7 +219,7 @@ class WalkTests(BrowserCase):
 
 @slow
 class DropTests(BrowserCase):
-    command, own = "serve", "drop"
+    command, own, alone = "serve", "drop", True
 
     def drop(self, page: Page, files: dict[str, str]) -> None:
         page.evaluate(
@@ -282,7 +282,7 @@ class DropTests(BrowserCase):
 
 @slow
 class ListenTests(FolderCase):
-    own = "listen"
+    own, alone = "listen", True
 
     def test_a_track_that_browsers_do_not_play_is_heard_from_its_middle(self) -> None:
         folder = self.instance.data / "demo" / "heard"
@@ -331,7 +331,7 @@ class ListenTests(FolderCase):
 
 @slow
 class TagTests(FolderCase):
-    own = "tags"
+    own, alone = "tags", True
 
     def test_tags_of_twelve_files_are_edited_and_taken_back(self) -> None:
         folder = self.instance.data / "demo" / "Barrel rolls"
@@ -359,7 +359,7 @@ class TagTests(FolderCase):
 
 @slow
 class FixityTests(FolderCase):
-    own = "fixity"
+    own, alone = "fixity", True
 
     def test_one_flipped_bit_is_found(self) -> None:
         folder = self.instance.data / "demo" / "Masters"

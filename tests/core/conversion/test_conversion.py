@@ -236,11 +236,12 @@ def _kill_a_child(which: int) -> int:
 
 
 class DamageTests(FolderCase):
-    MUTATIONS = 300
-    CONVERTED = 15
+    MUTATIONS = 100
+    """`./run faults --mutated N` reads more."""
+    CONVERTED = 10
 
     @slow
-    def test_thousands_of_mutated_headers_never_crash_hang_or_lie(self) -> None:
+    def test_mutated_headers_never_crash_hang_or_lie(self) -> None:
         """Bytes changed in the first kilobytes or the last: a result, if any, holds what it says."""
         wav = write_sound(self.folder / "w.wav", 8_000)
         fields = {row.name: (f"a {row.label}",) for row in FIELDS} | {"track": ("3/12",), "odd": ("Größe",)}

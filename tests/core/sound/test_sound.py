@@ -149,7 +149,7 @@ class ChainTests(TestCase):
 class MeterTests(TestCase):
     @slow
     @given(st.lists(st.integers(1, 20_000), min_size=1, max_size=5))
-    @settings(max_examples=20, deadline=None)
+    @settings(max_examples=8, deadline=None)
     def test_meters_do_not_care_for_the_size_of_blocks(self, sizes: list[int]) -> None:
         sound = np.concatenate([np.zeros((700, 2)), np.clip(music(60_000) * 3, -1, 1), np.zeros((900, 2))])
         results = []
