@@ -22,7 +22,7 @@ CHECKS = (
     ("import contracts", [str(BIN / "lint-imports"), "--no-logo"]),
     ("types", [str(BIN / "mypy")]),
 )
-FAULTS = ("10 rounds of faults", [sys.executable, "-m", "tests.faults", "10"])
+FAULTS = ("6 rounds of faults", [sys.executable, "-m", "tests.faults", "6"])
 """Part of a whole run; `./run faults 200` does more of them."""
 MODES = ("fast", "slowest", "part", "whole-part")
 """part and whole-part are for a part of a run: tests alone, without the checks; whole-part does the slow ones as well."""

@@ -218,7 +218,7 @@ class LogTests(TestCase):
 @slow
 class MigrationTests(TestCase):
     def test_rows_of_earlier_states_are_there_in_the_present_one(self) -> None:
-        for share in (0.6, 0.9):
+        for share in (0.8,):
             with tempfile.TemporaryDirectory() as data:
                 environment = {
                     **os.environ,
