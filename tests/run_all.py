@@ -29,7 +29,6 @@ MODES = ("fast", "slowest", "part", "whole-part")
 PARTS = (
     ("tests.browser.test_walk", "tests.browser.test_crawl"),
     ("tests.browser.test_bench", "tests.browser.test_discs", "tests.browser.test_ways"),
-    ("tests.web",),
 )
 """Beside each other, and the rest beside them: the browser's wait most, so that all share two cores well. Only the first
 has the demo made."""
@@ -58,7 +57,7 @@ def main() -> int:
     shared = mode in ("", "fast") and not words
     checks = [] if mode.endswith("part") else [(name, _begun(command)) for name, command in CHECKS]
     part = "part" if mode == "fast" else "whole-part"
-    rest = [*map(list, PARTS[1:]), _rest()] if shared else []
+    rest = [*map(list, PARTS[1:]), *_web_parts(), _rest()] if shared else []
     others = [_begun([sys.executable, "-m", "tests.run_all", part, *labels], labels[0]) for labels in rest]
     with tempfile.TemporaryDirectory() as data:
         os.environ["RUMBREL_DATA"] = data
@@ -73,9 +72,18 @@ def main() -> int:
     return 1 if count.failed or not count.passed else 0
 
 
+def _web_parts() -> list[list[str]]:
+    """The web's, in two that take about as long as each other."""
+    found = sorted(
+        f"tests.web.{path.stem}" for path in (ROOT / "tests" / "web").iterdir()
+        if path.stem.startswith("test_") or (path.is_dir() and any(path.glob("test_*.py")))
+    )  # fmt: skip
+    return [found[::2], found[1::2]]
+
+
 def _rest() -> list[str]:
     """Every other package with tests."""
-    named = {".".join(label.split(".")[:2]) for part in PARTS for label in part}
+    named = {".".join(label.split(".")[:2]) for part in PARTS for label in part} | {"tests.web"}
     found = (f"tests.{path.stem}" for path in (ROOT / "tests").iterdir() if any(path.rglob("test_*.py")))
     return sorted(label for label in found if label not in named)
 
