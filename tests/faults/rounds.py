@@ -1,6 +1,5 @@
 """What is done in a round, what is done to it, and what must be true afterwards."""
 
-import os
 import random
 import sqlite3
 import time
@@ -28,8 +27,8 @@ _SECONDS_OF_SOUND = 9
 _WRITE = "write"
 """Stands for putting a blank in and writing, among the addresses of what is to be done again."""
 _SECONDS_TO_SETTLE = 120
-_MOST_LOST_BYTES = 12_000
-"""A few pages: more of the log than one transaction is on the disk before the next one is begun."""
+_FRAME_BYTES = 4096 + 24
+"""Of a page in the database's log (sqlite.org/fileformat.html)."""
 _SECTOR_BYTES = 2352
 _DISC_TRACKS = 3
 
@@ -118,13 +117,14 @@ class Round:
         self.instance.start()
 
     def _power_off(self) -> None:
-        """What the system had not brought to the disk yet is lost: the end of the database's log, in the middle of a page."""
+        """The database's log ends in the middle of a page: what it holds before that was brought to the disk, since a log
+        is there before anything of it goes into the database."""
         self.instance.kill_all()
         for name in ("rumbrel.sqlite3-wal", "work.sqlite3-wal"):
             log = self.instance.data / name
-            if log.exists() and (size := log.stat().st_size):
-                lost = self.dice.randrange(min(size, _MOST_LOST_BYTES))
-                os.truncate(log, size - lost)
+            if log.exists():
+                with log.open("ab") as file:
+                    file.write(self.dice.randbytes(self.dice.randrange(1, _FRAME_BYTES)))
         self.instance.start()
         with closing(sqlite3.connect(self.instance.data / "rumbrel.sqlite3", timeout=30)) as database:
             said = database.execute("PRAGMA integrity_check").fetchone()[0]
