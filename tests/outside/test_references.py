@@ -180,6 +180,22 @@ class ResolutionTests(TestCase):
             self.assertLess(10 * np.log10(power[np.abs(at - 3_000) < 200].mean() / 0.25), -20)
             bare = build_chain(wide, narrow, Treatment(dither="none")).push(source)
             self.assertFalse(bare.any())
+        # At every level: the sound itself stays as it is, to the last of its noise, and only that is shaped.
+        count = np.arange(200_000)[:, None]
+        for level, depth in ((0.01, 16), (0.3, 16), (0.998, 16), (0.3, 24), (0.8, 8)):
+            tone = level * np.sin(count * 0.05) * np.ones((1, 2))
+            wide, narrow = (SoundShape(sample_rate=44_100, channels=2, depth_bits=bits) for bits in (0, depth))
+            out = build_chain(wide, narrow, Treatment(dither="shaped")).push(tone)
+            full = float(1 << depth - 1)
+            error = out / (1 << (16 if depth <= 16 else 32) - depth) - tone * full
+            self.assertFalse((error[:, 0] == error[:, 1]).all(), "each channel has its own noise")
+            at, power = signal.welch(error[:, 0], 44_100, nperseg=4096)
+            power *= 44_100 / 2
+            mean = 10 * np.log10(power[2:-2]).mean()
+            self.assertAlmostEqual(mean, 10 * np.log10(0.25), delta=0.3, msg=f"{level} {depth}")
+            self.assertLess(10 * np.log10(power[np.abs(at - 3_000) < 200].mean() / 0.25), -20, (level, depth))
+            gain = (error * tone).sum() / (tone * tone * full).sum()
+            self.assertLess(abs(gain), 5 * 7.2 / full / level / 400, "and its level stays")
         other = [
             build_chain(SoundShape(sample_rate=32_000, channels=1, depth_bits=0),
                         SoundShape(sample_rate=32_000, channels=1, depth_bits=16), Treatment(dither=dither)).push(

@@ -57,11 +57,13 @@ class Mounts:
             inside = any(path.resolve().is_relative_to(root.resolve()) for root in self.allowed)
             if not inside:
                 return f"{what} {path} lies outside the folders that this machine may use (RUMBREL_ROOTS)"
-        if not source.is_file():
-            return f"{source} is not to be seen here; is its disk mounted, and RUMBREL_MOUNTS right?"
-        if not folder.is_dir():
-            return f"{folder} is not to be seen here; is its disk mounted, and RUMBREL_MOUNTS right?"
-        return ""
+        there = (
+            (source, source.is_file()),
+            (folder, folder.is_dir()),
+            (step.cover, not step.cover or Path(step.cover).is_file()),
+        )
+        unseen = next((path for path, seen in there if not seen), None)
+        return f"{unseen} is not to be seen here; is its disk mounted, and RUMBREL_MOUNTS right?" if unseen else ""
 
 
 class _Heart(threading.Thread):
@@ -102,7 +104,7 @@ def take_steps(work_list: WorkList, name: str, mounts: Mounts, *, ended: threadi
     finally:
         heart.ended.set()
         heart.join()
-        work_list.leave(name)
+        work_list.leave(name, broken=not ended.is_set())
 
 
 def _do(work_list: WorkList, name: str, mounts: Mounts, task: Task, ended: threading.Event) -> None:
@@ -129,7 +131,7 @@ def _do(work_list: WorkList, name: str, mounts: Mounts, task: Task, ended: threa
 
 def _carried_out(work_list: WorkList, task: Task, here: Sequence[Step], ended: threading.Event) -> list[Outcome]:
     """In the order of the task's steps. What somebody who died had brought into place is taken as it is."""
-    as_there = {step.output: theirs.output for step, theirs in zip(here, task.steps, strict=True)}
+    as_there = {step.output: theirs for step, theirs in zip(here, task.steps, strict=True)}
     told = 0.0
 
     def tell(share: float) -> None:
@@ -142,6 +144,8 @@ def _carried_out(work_list: WorkList, task: Task, here: Sequence[Step], ended: t
                 raise Cancelled("Stopped. Nothing half-written is left.")
 
     def landing(outcome: Outcome, working: Path) -> None:
+        if not work_list.tell(task, 1.0):
+            raise Cancelled("Stopped. Nothing half-written is left.")
         work_list.note_landed(as_there[outcome.step.output], working, found_of(outcome))
 
     made: dict[str, Outcome] = {}

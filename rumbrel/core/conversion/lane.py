@@ -156,9 +156,9 @@ def _put_broadcast(working: Path, step: Step, container: str) -> tuple[Warning, 
     wanted = step.source.tags.broadcast and container in BROADCAST_CONTAINERS and not step.target.tags.keep
     if not wanted or step.shape is None:
         return ()
-    treatment = step.treatment
+    treatment, stretch = step.treatment, step.source.stretch
     change = SoundChange(
-        start_sample=treatment.start_sample, source_rate=step.source.sample_rate, sample_rate=step.shape.sample_rate,
+        start_sample=treatment.start_sample + (stretch.start_sample if stretch else 0), source_rate=step.source.sample_rate, sample_rate=step.shape.sample_rate,
         depth_bits=step.shape.depth_bits, channels=step.shape.channels,
         louder=treatment.changes_samples,
     )  # fmt: skip

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
+from rumbrel.core.errors import OutputError
 from rumbrel.core.files import output_errors
 from rumbrel.core.forecast.steps import Step
 from rumbrel.core.progress import Progress, Unit
@@ -78,13 +79,15 @@ class _Run:
 
     def events(self) -> Iterator[Outcome | Progress]:
         try:
+            yield from self._displaced()
             for task_id in list(self._waiting):
                 yield from self._found_there(task_id)
             while self._waiting or self._out:
                 machines = [machine for machine in self._list.machines() if machine.alive]
                 while self._waiting and len(self._out) < _AHEAD * max(1, len(machines)) and not self._holds():
-                    self._put(self._waiting.pop(0))
+                    yield from self._put(self._waiting.pop(0))
                 for task_id, records, _ in self._list.ended(self._id, seconds=_SECONDS_BETWEEN_LOOKS):
+                    self._list.disown([step.output for step in self._groups[task_id]])
                     yield from self._heard(task_id, [restored(step, record) for step, record in zip(
                         self._groups[task_id], records, strict=True)])  # fmt: skip
                 yield from self._look_after({machine.name for machine in machines})
@@ -92,20 +95,35 @@ class _Run:
         finally:
             self._list.withdraw(self._id, [*self._out])
 
-    def _put(self, task_id: str) -> None:
+    def _displaced(self) -> Iterator[Progress]:
+        """What a run that was killed still has on the list of these results is not begun any more; waits until nobody
+        writes them."""
+        outputs = [step.output for group in self._groups.values() for step in group]
+        earlier = self._list.owners(outputs)
+        for task_id in earlier:
+            self._list.drop(task_id)
+        while self._list.in_hands(earlier):
+            yield self._progress(True)
+            time.sleep(_SECONDS_BETWEEN_LOOKS)
+
+    def _put(self, task_id: str) -> Iterator[Outcome]:
         steps = self._groups[task_id]
-        for step in steps:
-            with output_errors(Path(step.output).parent):
-                # A folder that a machine does not see tells it that this is not its disk.
-                Path(step.output).parent.mkdir(parents=True, exist_ok=True)
-        self._list.put(Task(id=task_id, run=self._id, steps=steps))
         self._out.add(task_id)
+        try:
+            for step in steps:
+                with output_errors(Path(step.output).parent):
+                    # A folder that a machine does not see tells it that this is not its disk.
+                    Path(step.output).parent.mkdir(parents=True, exist_ok=True)
+        except OutputError as error:
+            yield from self._given_up(task_id, str(error))
+        else:
+            self._list.put(Task(id=task_id, run=self._id, steps=steps))
 
     def _found_there(self, task_id: str) -> Iterator[Outcome]:
         """What an earlier run had brought into place before it ended is heard now."""
         left, there = [], []
         for step in self._groups[task_id]:
-            found = self._list.landed(step.output, Path(step.output))
+            found = self._list.landed(step, Path(step.output))
             if found is None:
                 left.append(step)
             else:
@@ -140,12 +158,22 @@ class _Run:
         for orphan in self._list.orphans():
             self._list.again(orphan)
         for task_id in list(self._out):
-            refusals = self._list.refusals(task_id)
-            if self._list.tries(task_id) >= _TRIES:
+            refusals, tries = self._list.refusals(task_id), self._list.tries(task_id)
+            if tries is None:
+                yield from self._unknown(task_id)
+            elif tries >= _TRIES:
                 text = f"{_TRIES} machines or workers died while they had this file in hand. The rest went on."
                 yield from self._given_up(task_id, text)
             elif alive and alive <= set(refusals):
                 yield from self._given_up(task_id, f"No machine can do it: {next(iter(refusals.values()))}")
+
+    def _unknown(self, task_id: str) -> Iterator[Outcome]:
+        """A task that went from the list: another run makes its results now, or Redis forgot everything."""
+        if self._list.owners([step.output for step in self._groups[task_id]]) - {task_id}:
+            yield from self._given_up(task_id, "Another run makes this result now.")
+        else:
+            self._out.discard(task_id)
+            self._waiting.insert(0, task_id)
 
     def _given_up(self, task_id: str, text: str) -> Iterator[Outcome]:
         self._list.drop(task_id)

@@ -8,7 +8,7 @@ import hashlib
 import json
 import os
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -81,8 +81,19 @@ class WorkList:
     def put(self, task: Task) -> None:
         """Have a task done, behind those that wait."""
         body = json.dumps({"run": task.run, "tries": task.tries, "steps": [as_record(step) for step in task.steps]})
+        for step in task.steps:
+            self._redis.set(self._of_output("owner", step.output), task.id, ex=_KEPT_SECONDS)
         self._redis.set(self._key("task", task.id), body, ex=_KEPT_SECONDS)
         self._redis.rpush(self._key("waiting"), task.id)
+
+    def owners(self, outputs: Sequence[str]) -> set[str]:
+        """The tasks that were last to make these results, unless they were heard of."""
+        keys = [self._of_output("owner", output) for output in outputs]
+        return {task for task in (self._redis.mget(keys) if keys else ()) if task is not None}
+
+    def disown(self, outputs: Sequence[str]) -> None:
+        """Nobody makes these results any more."""
+        self._redis.delete(*(self._of_output("owner", output) for output in outputs))
 
     def ended(self, run: str, *, seconds: float) -> Iterator[tuple[str, list[dict[str, Any]], str]]:
         """(task, what became of its steps, who did it) of what ended by now; waits so long for the first."""
@@ -98,13 +109,16 @@ class WorkList:
         return {task: float(share) for task, share in self._redis.hgetall(self._key("shares", run)).items()}
 
     def orphans(self) -> list[str]:
-        """Tasks in the hands of those who do not live any more; they are in nobody's hand then."""
+        """Tasks in the hands of those who do not live any more; they are in nobody's hand then. Who has not been heard of
+        for days is forgotten."""
         found = []
         for name in self._redis.smembers(self._key("workers")):
             if self._redis.exists(self._key("alive", name)):
                 continue
             while (task := self._redis.lpop(self._key("hand", name))) is not None:
                 found.append(task)
+            if not self._redis.exists(self._key("info", name)):
+                self._redis.srem(self._key("workers"), name)
         return found
 
     def again(self, task_id: str) -> None:
@@ -118,9 +132,10 @@ class WorkList:
         self._redis.set(key, json.dumps(said), ex=_KEPT_SECONDS)
         self._redis.lpush(self._key("waiting"), task_id)
 
-    def tries(self, task_id: str) -> int:
+    def tries(self, task_id: str) -> int | None:
+        """None for a task that the list does not know any more."""
         body = self._redis.get(self._key("task", task_id))
-        return int(json.loads(body)["tries"]) if body else 0
+        return int(json.loads(body)["tries"]) if body else None
 
     def refusals(self, task_id: str) -> dict[str, str]:
         """Who gave a task back, and why."""
@@ -132,20 +147,21 @@ class WorkList:
         for task in task_ids:
             self._redis.lrem(self._key("waiting"), 0, task)
         until = time.monotonic() + seconds
-        while time.monotonic() < until and not set(task_ids).isdisjoint(self._in_hands()):
+        while time.monotonic() < until and self.in_hands(task_ids):
             time.sleep(0.1)
         for task in task_ids:
             self.forget(task)
         self._redis.delete(self._key("ended", run), self._key("shares", run))
 
-    def _in_hands(self) -> set[str]:
+    def in_hands(self, task_ids: Collection[str]) -> bool:
+        """Whether anybody who lives has one of these tasks in hand."""
         names = [
             name for name in self._redis.smembers(self._key("workers")) if self._redis.exists(self._key("alive", name))
         ]
-        return {task for name in names for task in self._redis.lrange(self._key("hand", name), 0, -1)}
+        return any(task in task_ids for name in names for task in self._redis.lrange(self._key("hand", name), 0, -1))
 
     def drop(self, task_id: str) -> None:
-        """A task that waits is not wanted any more."""
+        """A task is not wanted any more: it is not begun, and who has it in hand lets go."""
         self._redis.lrem(self._key("waiting"), 0, task_id)
         self.forget(task_id)
 
@@ -157,10 +173,13 @@ class WorkList:
         found = []
         for name in sorted(self._redis.smembers(self._key("workers"))):
             said = self._redis.hgetall(self._key("info", name))
+            alive = bool(self._redis.exists(self._key("alive", name)))
+            if not alive and not said:
+                continue
             spent = float(said.get("work_seconds", 0))
             found.append(
                 Machine(
-                    name=name, alive=bool(self._redis.exists(self._key("alive", name))), doing=said.get("doing", ""),
+                    name=name, alive=alive, doing=said.get("doing", ""),
                     finished=int(said.get("finished", 0)), refusal=said.get("refusal", ""),
                     speed=float(said.get("sound_seconds", 0)) / spent if spent else 0.0,
                 )
@@ -174,11 +193,14 @@ class WorkList:
         self._redis.set(self._key("alive", name), "1", ex=SECONDS_ALIVE)
         self._redis.expire(self._key("info", name), _KEPT_SECONDS)
 
-    def leave(self, name: str) -> None:
-        """Somebody goes: what is in his hand waits again."""
+    def leave(self, name: str, *, broken: bool) -> None:
+        """Somebody goes: what is in his hand waits again. broken says that he did not want to, which counts as a try."""
         self._redis.delete(self._key("alive", name))
         while (task := self._redis.lpop(self._key("hand", name))) is not None:
-            self._redis.lpush(self._key("waiting"), task)
+            if broken:
+                self.again(task)
+            else:
+                self._redis.lpush(self._key("waiting"), task)
         self._redis.srem(self._key("workers"), name)
         self._redis.delete(self._key("info", name))
 
@@ -218,7 +240,9 @@ class WorkList:
         """Say how far a task is; returns whether it is still wanted."""
         self._redis.hset(self._key("shares", task.run), task.id, share)
         self._redis.expire(self._key("shares", task.run), _KEPT_SECONDS)
-        return not self._redis.exists(self._key("stop", task.run))
+        return bool(self._redis.exists(self._key("task", task.id))) and not self._redis.exists(
+            self._key("stop", task.run)
+        )
 
     def finish(
         self, name: str, task: Task, outcomes: Sequence[Mapping[str, Any]], *, sound_seconds: float, work_seconds: float
@@ -236,22 +260,28 @@ class WorkList:
 
     # Results that are in place though nobody was told: known by what they hold, since machines see other numbers of files.
 
-    def _landed_key(self, output: str) -> str:
-        return self._key("landed", hashlib.sha256(os.fsencode(output)).hexdigest())
+    def _of_output(self, what: str, output: str) -> str:
+        return self._key(what, hashlib.sha256(os.fsencode(output)).hexdigest())
 
-    def note_landed(self, output: str, working: Path, found: Mapping[str, Any]) -> None:
-        """Just before a finished working file gets its name; output is its name as who has the work done sees it."""
+    def note_landed(self, step: Step, working: Path, found: Mapping[str, Any]) -> None:
+        """Just before a finished working file gets its name; step is as who has the work done sees it."""
         size = working.stat().st_size
-        body = json.dumps({"size": size, "mark": content_mark(working, size), "found": found})
-        self._redis.set(self._landed_key(output), body, ex=_KEPT_SECONDS)
+        body = json.dumps({"work": _work_of(step), "size": size, "mark": content_mark(working, size), "found": found})
+        self._redis.set(self._of_output("landed", step.output), body, ex=_KEPT_SECONDS)
 
-    def landed(self, output: str, path: Path) -> dict[str, Any] | None:
-        """What was found of a result that is in place at path; None where the file there is none of ours."""
-        body = self._redis.get(self._landed_key(output))
+    def landed(self, step: Step, path: Path) -> dict[str, Any] | None:
+        """What was found of a step's result that is in place at path; None where the file there is not what this step
+        makes of this source."""
+        body = self._redis.get(self._of_output("landed", step.output))
         try:
             size = path.stat().st_size if body else 0
             said = json.loads(body) if body else {}
-            if not said or said["size"] != size or said["mark"] != content_mark(path, size):
+            if (
+                not said
+                or said["work"] != _work_of(step)
+                or said["size"] != size
+                or said["mark"] != content_mark(path, size)
+            ):
                 return None
         except OSError:
             return None
@@ -259,4 +289,10 @@ class WorkList:
         return found
 
     def forget_landed(self, output: str) -> None:
-        self._redis.delete(self._landed_key(output))
+        self._redis.delete(self._of_output("landed", output))
+
+
+def _work_of(step: Step) -> list[Any]:
+    """What is done to which version of which source."""
+    source = step.source
+    return [step.work, source.path, source.part, source.size_bytes, source.modified_ns]

@@ -39,7 +39,7 @@ def heard_as_is(facts: Facts) -> bool:
         and not facts.has_video
         and not facts.links
         and facts.bare is None
-        and facts.stretch is None
+        and not facts.is_part
     )
 
 

@@ -8,9 +8,11 @@ import soundfile
 
 from rumbrel.core.conversion import carry_out
 from rumbrel.core.encoders.encodings import encoding_for
-from rumbrel.core.forecast import WarningCode, forecast_batch, gather_sources
+from rumbrel.core.forecast import Source, WarningCode, forecast_batch, gather_sources
 from rumbrel.core.inspection import inspect_file
+from rumbrel.core.inspection.stretches import Part, cut_out
 from rumbrel.core.tags.broadcast import read_broadcast
+from rumbrel.core.targets import find_target
 from tests.core.case import FolderCase
 from tests.core.encoders.test_encodings import plain_target
 from tests.signals import convert_one, write_sound
@@ -87,6 +89,17 @@ class BroadcastTests(FolderCase):
         body = read_broadcast(Path(convert_one(self._source(), str(target), self.folder / "l").step.output))[b"bext"]
         self.assertEqual(struct.unpack_from("<5H", body, 412), (0x7FFF,) * 5)
         self.assertEqual(struct.unpack_from("<Q", body, 338)[0], MIDDAY)
+        taken = Part(start_sample=12_000, end_sample=36_000, fields={"title": ("Half",)})
+        half = cut_out(inspect_file(self.folder / "take.wav"), taken)
+        source = Source(id=0, path=self.folder / "take.wav", part=half.part, relative=Path("half.wav"))
+        target = find_target("disc-wav")
+        (step,) = forecast_batch([source], target, self.folder / "part", inspect=lambda _: half).steps
+        outcome = carry_out(step)
+        self.assertTrue(outcome.ok, outcome.error)
+        said = read_broadcast(Path(outcome.step.output))
+        moved = (MIDDAY + 12_000) * 441 // 480
+        self.assertEqual(struct.unpack_from("<Q", said[b"bext"], 338)[0], moved)
+        self.assertIn(str(moved).encode(), said[b"iXML"])
 
     def test_broken_ones_are_left_out_and_said_and_other_formats_say_what_they_lose(self) -> None:
         path = write_sound(self.folder / "bad.wav", 48_000, rate=48_000, subtype="PCM_24")

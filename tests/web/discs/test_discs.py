@@ -116,6 +116,8 @@ class WriteTests(DiscCase):
         self.assertNotIn(">identical<", page)
         self.assertIn("Changed since it was written", self.writing(disc))
         self.assertIn(">identical<", self.act(disc, "move", keys=first, before=second))
+        self.assertIn("changed</span> since", self.act(disc, "sentence", dither="shaped"))
+        self.assertIn(">identical<", self.act(disc, "sentence", dither="flat"))
         self.assertIn("changed</span> since", self.act(disc, "gap", gap="3"))
 
     def test_no_change_while_it_is_written(self) -> None:

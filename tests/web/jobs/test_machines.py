@@ -16,6 +16,7 @@ from django.test import override_settings
 from django.urls import reverse
 
 from rumbrel.core.conversion import Outcome, run_steps
+from rumbrel.core.conversion.hands import Mounts
 from rumbrel.core.conversion.shared import run_shared
 from rumbrel.core.conversion.work_list import Task, WorkList, WorkListLost, connected
 from rumbrel.core.forecast import ResultLedger, Step, forecast_batch, gather_sources
@@ -163,13 +164,64 @@ class SharedTests(RedisCase):
         (step,) = self.steps(1)
         made = next(event for event in run_steps([step], jobs=1) if isinstance(event, Outcome))
         path = Path(step.output)
-        self.assertIsNone(self.list.landed(step.output, path))
-        self.list.note_landed(step.output, path, {"ok": True, "checked": True, "bytes_out": made.bytes_out})
+        self.assertIsNone(self.list.landed(step, path))
+        self.list.note_landed(step, path, {"ok": True, "checked": True, "bytes_out": made.bytes_out})
+        self.assertIsNone(self.list.landed(replace(step, work="another"), path), "made for other wishes")
+        newer = replace(step.source, modified_ns=step.source.modified_ns + 1)
+        self.assertIsNone(self.list.landed(replace(step, source=newer), path), "made of an earlier version")
         (outcome,) = [event for event in run_shared([step], work_list=self.list) if isinstance(event, Outcome)]
         self.assertTrue(outcome.ok and outcome.checked)
-        self.list.note_landed(step.output, path, {"ok": True})
+        self.list.note_landed(step, path, {"ok": True})
         path.write_bytes(path.read_bytes() + b"other")
-        self.assertIsNone(self.list.landed(step.output, path), "another's file is not taken for ours")
+        self.assertIsNone(self.list.landed(step, path), "another's file is not taken for ours")
+
+    def test_what_a_killed_run_left_on_the_list_is_not_made_beside_the_next(self) -> None:
+        steps = self.steps(3)
+        self.list.beat("busy")
+        for number, step in enumerate(steps):
+            self.list.put(Task(id=f"dead-{number}", run="dead", steps=(step,)))
+        held = self.list.take("busy", seconds=1.0)
+        assert held is not None
+        self.assertTrue(self.list.tell(held, 0.5))
+        events = run_shared(steps, work_list=self.list)
+        next(events)
+        self.assertFalse(self.list.tell(held, 0.6), "who writes the same result is told to stop")
+        self.assertEqual(self.client.llen("rumbrel:waiting"), 0, "nothing is begun before he did")
+        self.list.let_go("busy", held)
+        self.list.leave("busy", broken=False)
+        self.worker()
+        outcomes = [event for event in events if isinstance(event, Outcome)]
+        self.assertEqual(sorted(o.step.output for o in outcomes if o.ok), sorted(step.output for step in steps))
+        self.assertEqual((len(outcomes), self.list.owners([step.output for step in steps])), (3, set()))
+
+    def test_a_list_that_forgot_everything_is_filled_again_and_a_folder_that_cannot_be_ends_its_own_files(self) -> None:
+        steps = self.steps(2)
+        blocked = Path(steps[0].output).parent
+        in_the_way = replace(steps[0], output=str(blocked / "a file" / "0.mp3"))
+        blocked.mkdir(parents=True)
+        (blocked / "a file").write_text("")
+        events = run_shared([in_the_way, steps[1]], work_list=self.list)
+        outcomes = [event for event in (next(events), next(events)) if isinstance(event, Outcome)]
+        self.assertEqual([(o.ok, o.step) for o in outcomes], [(False, in_the_way)])
+        self.client.flushdb()
+        self.worker()
+        self.assertEqual([(o.ok, o.step) for o in events if isinstance(o, Outcome)], [(True, steps[1])])
+
+    def test_who_broke_counts_as_a_try_and_who_went_does_not(self) -> None:
+        (step,) = self.steps(1)
+        self.list.put(Task(id="r-0", run="r", steps=(step,)))
+        for broken, tries in ((False, 0), (True, 1)):
+            self.list.beat("one")
+            self.assertIsNotNone(self.list.take("one", seconds=1.0))
+            self.list.leave("one", broken=broken)
+            self.assertEqual((self.list.tries("r-0"), self.list.machines()), (tries, []))
+
+    def test_a_chosen_picture_that_is_not_to_be_seen_is_an_objection(self) -> None:
+        (step,) = self.steps(1)
+        Path(step.output).parent.mkdir(parents=True)
+        mounts = Mounts(allowed=(self.place,))
+        self.assertEqual(mounts.objection(step), "")
+        self.assertIn("cover.png", mounts.objection(replace(step, cover=str(self.place / "cover.png"))))
 
     def test_an_orphan_waits_again_and_is_not_tried_for_ever(self) -> None:
         (step,) = self.steps(1)

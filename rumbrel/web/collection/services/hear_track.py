@@ -66,7 +66,7 @@ def hear_file(facts: Facts, *, tag: str, decoded: bool) -> Heard:
 
 def _decoders_of(folder: Path) -> Decoders:
     with _lock:
-        return _decoders.setdefault(folder, Decoders(folder))
+        return _decoders.setdefault(folder, Decoders(folder, kept_bytes=settings.RUMBREL.most_listening_bytes))
 
 
 def see_that_it_is_there(facts: Facts) -> None:

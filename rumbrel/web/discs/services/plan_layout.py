@@ -18,6 +18,7 @@ from rumbrel.core.forecast import Action
 from rumbrel.core.inspection import Facts
 from rumbrel.core.records import from_record
 from rumbrel.core.sound.analysis import Ends, State
+from rumbrel.core.sound.dither import FLAT
 from rumbrel.core.sound.level import Level
 from rumbrel.core.tags import EMPTY_TAGS
 from rumbrel.core.targets import find_target
@@ -80,7 +81,9 @@ def plan_layout(*, disc: Disc, design: DiscDesign | None = None) -> PlannedDisc:
         plan = plan_design(chosen, sounds, meetings=meetings_of(chosen, sounds))
         hidden = plan.layout.hidden
         lines = [_as_written(track) for track in plan.layout.tracks]
-        mark = _hashed((plan.layout.medium.key, lines, hidden and hidden.path, plan.text))
+        # Discs written before dither could be chosen have the flat one, and their marks stay true.
+        dither = (chosen.dither,) if chosen.dither != FLAT else ()
+        mark = _hashed((plan.layout.medium.key, lines, hidden and hidden.path, plan.text, *dither))
         return PlannedDisc(design=chosen, sounds=sounds, files={}, plan=plan, mark=mark)
     files = files_of(chosen)
     data = plan_data(chosen, files)

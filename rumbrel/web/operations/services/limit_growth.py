@@ -31,9 +31,10 @@ def growths() -> list[Growth]:
     """Everything in the data folder, the largest first."""
     ours = settings.RUMBREL
     made_again = "the oldest go beyond the limit; they are made again when they are wanted"
+    heard_again = "what was heard longest ago goes when another is decoded"
     rows = [
         ("pictures of sound", ours.pictures, made_again, ours.most_picture_bytes),
-        ("decoded to be heard", ours.listening, made_again, ours.most_listening_bytes),
+        ("decoded to be heard", ours.listening, heard_again, ours.most_listening_bytes),
         ("results", ours.results, "yours: removed with a batch's folder, by your own hand", None),
         ("disc images", ours.discs, "yours: removed by your own hand", None),
         ("dropped files", ours.dropped, "your sources: removed by your own hand", None),
@@ -74,11 +75,9 @@ def _size_of(folder: Path) -> tuple[int, int]:
 
 
 def keep_within_limits() -> int:
-    """Remove the oldest of what has a limit; returns how many files and jobs went."""
+    """Remove the oldest of what has a limit that nobody else keeps; returns how many files and jobs went."""
     ours = settings.RUMBREL
-    removed = _oldest_off(ours.pictures, ours.most_picture_bytes) + _oldest_off(
-        ours.listening, ours.most_listening_bytes
-    )
+    removed = _oldest_off(ours.pictures, ours.most_picture_bytes)
     ended = Job.objects.exclude(state__in=Job.ACTIVE).order_by("-pk")
     with transaction.atomic():
         first_kept = ended.values_list("pk", flat=True)[MOST_ENDED_JOBS - 1 : MOST_ENDED_JOBS].first()
