@@ -101,8 +101,12 @@ def _why_unreadable(path: Path, error: Exception) -> str:
             "The index at the end of the file is missing: it was cut short, or its recording was never finished. "
             "Copy it again from where it came."
         )
-    with path.open("rb") as file:
-        head = file.read(16)
+    try:
+        with path.open("rb") as file:
+            head = file.read(16)
+    except OSError:
+        # What was said first says it.
+        head = b""
     named = next((text for mark, text in _KINDS_NOT_READ if head.startswith(mark)), "")
     return named or f"This is not a sound file that can be read: {why_failed(error)}."
 

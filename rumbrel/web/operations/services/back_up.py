@@ -187,10 +187,16 @@ def restore(*, path: Path) -> tuple[Backup, Path | None]:
                     if hashlib.file_digest(file, "sha256").hexdigest() != digest:
                         raise BackupRefused(f"{name} could not be restored as it was backed up. Try another disk.")
             aside = _set_aside(data)
-            os.rename(fresh, data)
+            try:
+                os.rename(fresh, data)
+            except OSError:
+                if aside is not None:
+                    os.rename(aside, data)
+                raise
         except (tarfile.TarError, OSError) as error:
-            shutil.rmtree(fresh, ignore_errors=True)
             raise BackupRefused(f"The backup could not be restored: {error}.") from error
+        finally:
+            shutil.rmtree(fresh, ignore_errors=True)
     if aside is not None:
         for name in (*_FILES, "volumes", "pictures", "demo"):
             if (aside / name).exists() and not (data / name).exists():
