@@ -33,6 +33,7 @@ PARTS = (
 """Beside each other, and the rest beside them: the browser's wait most, so that all share two cores well. Only the first
 has the demo made."""
 SUMMARY = re.compile(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", re.MULTILINE)
+TOOK = re.compile(r"^.*: \d+ s by the clock, .*$", re.MULTILINE)
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,6 +52,7 @@ class Count:
 
 
 def main() -> int:
+    begun = time.perf_counter()
     words = sys.argv[1:]
     mode = words.pop(0) if words[:1] and words[0] in MODES else ""
     # Beside each other; what they say is shown at the end.
@@ -63,13 +65,23 @@ def main() -> int:
         os.environ["RUMBREL_DATA"] = data
         os.environ["DJANGO_SETTINGS_MODULE"] = "rumbrel.web.settings.test"
         count = _run_tests(list(PARTS[0]) if shared else words or ["tests"], mode)
+    print(f"{', '.join(PARTS[0] if shared else words)}: {_took(begun)}")
     if not mode and not words:
         checks.append((FAULTS[0], _begun(FAULTS[1])))
     for other in others:
         count += _counted(other)
     count += Count(0, sum(_failed(name, check) for name, check in checks), 0)
+    if shared:
+        print(f"All of it: {_took(begun)}")
     print(count)
     return 1 if count.failed or not count.passed else 0
+
+
+def _took(begun: float) -> str:
+    """By the clock, and of the cores with every process that has ended: the two say how well the parts are divided."""
+    used = os.times()
+    cores = used.user + used.system + used.children_user + used.children_system
+    return f"{time.perf_counter() - begun:.0f} s by the clock, {cores:.0f} s of the cores"
 
 
 def _web_parts() -> list[list[str]]:
@@ -103,9 +115,11 @@ def _failed(name: str, check: "subprocess.Popen[str]") -> bool:
 def _counted(other: "subprocess.Popen[str]") -> Count:
     """What another part came to; one that said nothing of itself has failed."""
     said, _ = other.communicate()
-    summary = SUMMARY.search(said)
+    summary, took = SUMMARY.search(said), TOOK.search(said)
     if other.returncode or summary is None:
         print(said)
+    elif took:
+        print(took.group())
     return Count(*map(int, summary.groups())) if summary else Count(0, 1, 0)
 
 
