@@ -7,6 +7,7 @@ a rename. The system's errors come out as OutputError with what to do.
 import errno
 import fcntl
 import hashlib
+import logging
 import os
 import shutil
 import threading
@@ -27,14 +28,21 @@ __all__ = [
     "file_digest",
     "file_identity",
     "move_into_place",
+    "not_written",
     "output_errors",
+    "refusal_reason",
+    "refused_by_system",
+    "refused_now",
     "remove_leftovers",
+    "remove_working",
+    "settle_folder",
     "working_file",
     "working_folder",
     "working_path",
     "write_whole",
 ]
 
+logger = logging.getLogger(__name__)
 _REASONS = {
     errno.ENOSPC: "there is no room left at {folder}. Free some space, then continue",
     errno.EDQUOT: "your share of {folder} is used up. Free some space, then continue",
@@ -49,6 +57,7 @@ _REASONS = {
 }
 _PREFIX, _SUFFIX = ".rumbrel-", ".part"
 _COPY_BYTES = 1 << 20
+_TRIED_BYTES = 2 * _COPY_BYTES
 _SECONDS_FOR_ANOTHER = 8.0
 _SECONDS_BETWEEN_TRIES = 0.1
 
@@ -59,8 +68,41 @@ def output_errors(folder: Path) -> Iterator[None]:
     try:
         yield
     except OSError as error:
-        reason = _REASONS.get(error.errno or 0, "{folder} could not be written: " + (error.strerror or str(error)))
-        raise OutputError(f"Not written: {reason.format(folder=folder)}.") from error
+        raise OutputError(f"Not written: {refusal_reason(folder, error)}.") from error
+
+
+def refusal_reason(folder: Path, error: OSError) -> str:
+    """Why the system did not write in a folder and what to do, to go into a sentence."""
+    return _REASONS.get(error.errno or 0, "{folder} could not be written: " + (error.strerror or str(error))).format(
+        folder=folder
+    )
+
+
+def refused_by_system(error: BaseException) -> OSError | None:
+    """The system's error that a library's is, or hands on as its only content."""
+    inner = error.args[0] if len(error.args) == 1 else None
+    return error if isinstance(error, OSError) else inner if isinstance(inner, OSError) else None
+
+
+def not_written(working: Path, why: str) -> OutputError:
+    """What to raise where a library could not write a working file; why, a part of a sentence, is said where the disk is
+    not the reason."""
+    return refused_now(working) or OutputError(f"The result could not be written: {why}.")
+
+
+def refused_now(working: Path) -> OutputError | None:
+    """Whether the disk takes no more of a working file that is thrown away: libraries seldom say what the system told
+    them, so a piece is written behind it, and what that meets is returned."""
+    try:
+        with working.open("ab", buffering=0) as file:
+            for _ in range(_TRIED_BYTES // _COPY_BYTES):
+                if file.write(bytes(_COPY_BYTES)) < _COPY_BYTES:
+                    # What a disk with too little room does first.
+                    raise OSError(errno.ENOSPC, "")
+            os.fsync(file.fileno())
+    except OSError as error:
+        return OutputError(f"Not written: {refusal_reason(working.parent, error)}.")
+    return None
 
 
 def working_path(output: Path) -> Path:
@@ -84,9 +126,17 @@ def working_file(output: Path) -> Iterator[Path]:
         try:
             yield path
         finally:
-            # The folder may have vanished with the file in it: then nothing half-written is left either.
-            if path.exists():
-                path.unlink()
+            remove_working(path)
+
+
+def remove_working(path: Path) -> None:
+    """Remove a working file, if it is there. Where that cannot be done, it stays for the next run to write over: what made
+    it so is being told already, or would keep the next one from its work."""
+    try:
+        # The folder may have vanished with the file in it: then nothing half-written is left either.
+        path.unlink(missing_ok=True)
+    except OSError as error:
+        logger.warning("%s could not be removed: %s", path, error.strerror)
 
 
 def _locked(path: Path, output: Path) -> BinaryIO:
@@ -122,6 +172,15 @@ def working_folder(output: Path) -> Iterator[Path]:
         shutil.rmtree(path, ignore_errors=True)
 
 
+def settle_folder(folder: Path) -> None:
+    """Bring the content of all files below to the disk, before what they are in gets its name. Raises OutputError."""
+    with output_errors(folder.parent):
+        for path in folder.rglob("*"):
+            if path.is_file():
+                with path.open("rb") as file:
+                    os.fsync(file.fileno())
+
+
 def remove_leftovers(folder: Path, *, below: bool = True) -> int:
     """Remove working files that a killed run left in a folder and below it; those in use are locked and stay."""
     removed = 0
@@ -132,11 +191,22 @@ def remove_leftovers(folder: Path, *, below: bool = True) -> int:
             if not (name.startswith(_PREFIX) and name.endswith(_SUFFIX)):
                 continue
             path = Path(inner, name)
-            with suppress(FileNotFoundError, BlockingIOError), path.open("ab") as file:
-                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-                path.unlink()
-                removed += 1
+            with suppress(FileNotFoundError, BlockingIOError):
+                removed += _swept(path)
     return removed
+
+
+def _swept(path: Path) -> bool:
+    try:
+        with path.open("ab") as file:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            path.unlink()
+    except OSError as error:
+        if error.errno not in (errno.EROFS, errno.EACCES, errno.EPERM):
+            raise
+        logger.warning("%s could not be removed: %s", path, error.strerror)
+        return False
+    return True
 
 
 class Settling:

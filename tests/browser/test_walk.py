@@ -136,7 +136,7 @@ class WalkTests(BrowserCase):
         expect(page.get_by_text(re.compile(r"^29 of 29 tracks"))).to_have_count(0)
         expect(page.get_by_label("Format", exact=True)).to_be_focused()
 
-    def test_rows_from_the_marked_one_to_another_are_pulled_at_once(self) -> None:
+    def test_rows_from_the_marked_one_to_another_are_pulled_at_once_and_no_press_is_lost_silently(self) -> None:
         page = self.page(viewport={"width": 1280, "height": 800})
         marks = page.locator("tr[data-row] [data-pull]")
         page.get_by_role("button", name="Clear the pull list").click()
@@ -154,6 +154,17 @@ class WalkTests(BrowserCase):
                 expect(page.locator("#pull")).to_contain_text("5 tracks")
         expect(page.locator("#pull")).to_contain_text("7 tracks")
         self.assertEqual(self.faults, [])
+        busy = "<main><h1>Not now</h1><p>The database is kept.</p></main>"
+        page.route("**/pull/**", lambda route: route.fulfill(status=503, content_type="text/html", body=busy))
+        marks.nth(0).click()
+        expect(page.locator("#told")).to_have_text("The database is kept.")
+        page.unroute("**/pull/**")
+        page.route("**/pull/**", lambda route: route.abort())
+        marks.nth(0).click()
+        expect(page.locator("#told")).to_contain_text("Rumbrel does not answer.")
+        page.unroute("**/pull/**")
+        marks.nth(0).click()
+        expect(page.locator("#told")).to_have_text("")
 
     def test_the_focus_stays_and_an_end_is_said_wherever_the_user_is(self) -> None:
         page = self.page("/folders/", viewport={"width": 1280, "height": 800})

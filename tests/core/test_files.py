@@ -26,6 +26,23 @@ class FileTests(FolderCase):
                 files.write_whole(path, "new")
         self.assertEqual((path.read_text(), self.names()), ("old", ["a.txt"]))
 
+    def test_what_cannot_be_removed_hides_no_reason_and_goes_with_the_next_run(self) -> None:
+        path, read_only = self.folder / "a.txt", OSError(30, "Read-only file system")
+        with mock.patch.object(Path, "unlink", side_effect=read_only), self.assertLogs("rumbrel.core.files", "WARNING"):
+            with self.assertRaisesRegex(OutputError, "can only be read"):
+                with files.working_file(path), files.output_errors(self.folder):
+                    raise read_only
+            self.assertEqual(files.remove_leftovers(self.folder), 0)
+        self.assertEqual(self.names(), [files.working_path(path).name])
+        files.write_whole(path, "whole")
+        self.assertEqual(self.names(), ["a.txt"])
+
+    def test_the_reason_that_a_library_does_not_tell_is_found_by_trying(self) -> None:
+        self.assertIn("no room left at /dev.", str(files.not_written(Path("/dev/full"), "it gave up")))
+        self.assertEqual(
+            str(files.not_written(self.folder / "a.part", "it gave up")), "The result could not be written: it gave up."
+        )
+
     def test_what_appeared_meanwhile_is_kept(self) -> None:
         path = self.folder / "deep" / "a.txt"
         with files.working_file(path) as working:

@@ -15,6 +15,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from .obstacles import Obstacles
+
 ROOT = Path(__file__).resolve().parents[2]
 _SECONDS_TO_ANSWER = 60
 _SECONDS_TO_START = 240
@@ -24,14 +26,14 @@ _SECONDS_TO_START = 240
 class Instance:
     """`serve` on a data folder of its own. Its parts are found by their environment, also when orphaned."""
 
-    def __init__(self, data: Path, roots: Path, log: Path) -> None:
-        self.data, self._log = data, log
+    def __init__(self, data: Path, roots: Path, log: Path, obstacles: Obstacles | None = None) -> None:
+        self.data, self._log, self.obstacles = data, log, obstacles
         with socket.socket() as probe:
             probe.bind(("127.0.0.1", 0))
             self._port = probe.getsockname()[1]
         self._environment = {
             **os.environ, "RUMBREL_DATA": str(data), "RUMBREL_ROOTS": str(roots), "RUMBREL_PORT": str(self._port),
-            "DJANGO_SETTINGS_MODULE": "rumbrel.web.settings.base",
+            "DJANGO_SETTINGS_MODULE": "rumbrel.web.settings.base", **(obstacles.environment if obstacles else {}),
         }  # fmt: skip
         self._jar = http.cookiejar.CookieJar()
         self._opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(self._jar))

@@ -1,5 +1,6 @@
 """What is done in a round, what is done to it, and what must be true afterwards."""
 
+import errno
 import random
 import sqlite3
 import time
@@ -24,6 +25,8 @@ from .instance import Instance
 TARGETS = ("archive-flac", "car-mp3", "disc-wav")
 _SUFFIXES = ("flac", "wav", "wav", "flac", "wav")
 _SECONDS_OF_SOUND = 9
+OFTEN = "kill time and again"
+"""A fault for rounds of its own."""
 _WRITE = "write"
 """Stands for putting a blank in and writing, among the addresses of what is to be done again."""
 _SECONDS_TO_SETTLE = 120
@@ -31,6 +34,7 @@ _FRAME_BYTES = 4096 + 24
 """Of a page in the database's log (sqlite.org/fileformat.html)."""
 _SECTOR_BYTES = 2352
 _DISC_TRACKS = 3
+_KILLED_IN_A_ROUND = ("crew", "crew", "crew", "consume", "consume", "web")
 
 
 class Round:
@@ -38,19 +42,26 @@ class Round:
 
     def __init__(self, instance: Instance, source: Path, dice: random.Random, *, can_fill: bool) -> None:
         self.instance, self.source, self.dice = instance, source, dice
+        # The first ones are those of a whole run.
         self.faults: dict[str, Callable[[], None]] = {
             "kill a worker": lambda: self._kill("crew"),
             "kill the consumer": lambda: self._kill("consume"),
+            "power off in the middle of a write": self._power_off,
+            "fill the disk": self._fill_disk,
+            "make the disk read-only": self._make_read_only,
+            "move the clock": self._move_clock,
             "kill the server": lambda: self._kill("web"),
             "kill the parent": self._kill_parent,
             "kill all": self._kill_all,
-            "power off in the middle of a write": self._power_off,
             "lock the database": self._lock_database,
             "stop and continue": self._stop_and_continue,
             "take the sources away": self._take_sources_away,
         }
-        if can_fill:
-            self.faults["fill the disk"] = self._fill_disk
+        if not can_fill:
+            del self.faults["fill the disk"]
+        if instance.obstacles is None:
+            del self.faults["make the disk read-only"], self.faults["move the clock"]
+        self.kills = self._moved_seconds = 0
         self.batch: Batch | None = None
         self.disc: Disc | None = None
 
@@ -96,12 +107,18 @@ class Round:
 
     def hurt(self, name: str) -> None:
         time.sleep(self.dice.random() * 2.0)
-        self.faults[name]()
+        (self.faults | {OFTEN: self.kill_often})[name]()
 
     # --- the faults -------------------------------------------------------------------------------
 
     def _kill(self, part: str) -> None:
-        self.instance.kill(part, self.dice)
+        self.kills += self.instance.kill(part, self.dice)
+
+    def kill_often(self) -> None:
+        """Worker, consumer and server, none so often that their parent takes it for one that cannot live."""
+        for part in self.dice.sample(_KILLED_IN_A_ROUND, len(_KILLED_IN_A_ROUND)):
+            self._kill(part)
+            time.sleep(self.dice.random() * 3.0)
 
     def _kill_parent(self) -> None:
         self.instance.kill("serve", self.dice)
@@ -153,6 +170,21 @@ class Round:
             self.instance.post(f"/folders/{Track.objects.first().folder_id}/scan/")
         time.sleep(self.dice.random() * 2)
         away.rename(self.source)
+
+    def _move_clock(self) -> None:
+        """By a minute to a day, forth or back, from where it is; sometimes the consumer dies just then."""
+        assert self.instance.obstacles is not None
+        self._moved_seconds += self.dice.choice((-1, 1)) * self.dice.choice((60, 3_600, 86_400))
+        self.instance.obstacles.move_clock(self._moved_seconds)
+        if self.dice.random() < 0.5:
+            self._kill("consume")
+
+    def _make_read_only(self) -> None:
+        """After so many writes more, for a while."""
+        assert self.instance.obstacles is not None
+        self.instance.obstacles.refuse(errno.EROFS, self.instance.data, let_through=self.dice.randrange(60))
+        time.sleep(1 + self.dice.random() * 2)
+        self.instance.obstacles.let_through()
 
     def _fill_disk(self) -> None:
         filler = self.instance.data / "filler"

@@ -7,7 +7,7 @@ from pathlib import Path
 from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.encoders.rewrap import rewrap_sound
 from rumbrel.core.errors import AboveCeiling, Cancelled, CheckFailed, DecodeError, OutputError, RumbrelError
-from rumbrel.core.files import Settling, copy_compared, move_into_place, output_errors, working_file
+from rumbrel.core.files import Settling, copy_compared, move_into_place, output_errors, refused_now, working_file
 from rumbrel.core.forecast.steps import Action, Step, Warning, WarningCode
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.sound.decoding import open_sound
@@ -19,6 +19,7 @@ from .check import (
     compare_rewrapped,
     inspect_result,
     likeness_warnings,
+    same_packets,
 )
 from .lane import Lane, Passage, put_tags
 from .outcome import Outcome
@@ -93,7 +94,7 @@ def _check_unchanged(step: Step) -> None:
 
 
 def _copy(step: Step, working: Path, watch: Watch) -> Outcome:
-    """Byte for byte, then read back and compared."""
+    """Byte for byte, then read back and compared; where tags change in it, its coded sound is compared once more."""
     source = Path(step.source.path)
     size = max(1, step.source.size_bytes)
     _, copied = copy_compared(source, working, report=lambda done: watch.tell(0.8 * min(1.0, done / size)))
@@ -102,7 +103,12 @@ def _copy(step: Step, working: Path, watch: Watch) -> Outcome:
         # The sound stays as it is; what the work found out about it is added to the copy's tags.
         lost = put_tags(working, step, container=step.source.container, codec=step.source.codec)
         step = replace(step, warnings=step.warnings + lost)
-        copied = inspect_result(working, step).size_bytes
+        facts = inspect_result(working, step)
+        if step.source.bare is None and not same_packets(step.source, replace(facts, path=str(working))):
+            raise CheckFailed(
+                "Its sound would not be the same with these tags, so it was not kept. Copy it without them."
+            )
+        copied = facts.size_bytes
     return Outcome(
         step=step, ok=True, bytes_out=copied, samples_in=samples, samples_out=samples, checked=True,
         bitrate_bps=step.source.bitrate_bps, warnings=step.warnings,
@@ -202,6 +208,9 @@ def _settled(lane: Lane, passage: Passage | None, part: _Part) -> Outcome:
         if step.treatment.lowerings:
             raise
         return _failed(step, error)
+    except CheckFailed as error:
+        # Some libraries close a file that the disk did not take as if it had.
+        return _failed(step, refused_now(lane.working) or error)
     except RumbrelError as error:
         return _failed(step, error)
     return outcome

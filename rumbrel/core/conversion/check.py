@@ -28,6 +28,7 @@ __all__ = [
     "digest_of",
     "inspect_result",
     "likeness_warnings",
+    "same_packets",
 ]
 
 _PEAK_SLACK_DB = 0.1
@@ -131,7 +132,7 @@ def digest_of(path: Path, facts: Facts, tell: Tell, stretch: Cut | None = None) 
 def compare_rewrapped(source: Facts, result: Path, facts: Facts, row: Rewrap, tell: Tell) -> SampleDigest | None:
     """Digest of sound that is the same in two containers, None where it is not. Raises CheckFailed as digest_of."""
     if codec_row(source.codec).two_decoders:
-        same = packets_digest(coded_sound(source)) == packets_digest(coded_sound(replace(facts, path=str(result))))
+        same = same_packets(source, replace(facts, path=str(result)))
         after = digest_of(result, facts, tell)
         return after if same and after.samples == source.samples else None
     before = digest_of(Path(source.path), source, lambda share: tell(share / 2))
@@ -142,6 +143,11 @@ def compare_rewrapped(source: Facts, result: Path, facts: Facts, row: Rewrap, te
         stretch = Cut(skipped, skipped + before.samples)
     after = digest_of(result, facts, lambda share: tell(0.5 + share / 2), stretch)
     return after if after.hexdigest() == before.hexdigest() else None
+
+
+def same_packets(one: Facts, other: Facts) -> bool:
+    """Whether the coded sound of two files is the same, byte for byte. Raises DecodeError."""
+    return packets_digest(coded_sound(one)) == packets_digest(coded_sound(other))
 
 
 def coded_sound(facts: Facts) -> CodedSound:

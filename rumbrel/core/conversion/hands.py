@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from rumbrel.core.errors import Cancelled
-from rumbrel.core.files import working_path
+from rumbrel.core.files import remove_working, working_path
 from rumbrel.core.forecast.steps import Step
 
 from .carry_out import Watch, carry_out_group
@@ -152,7 +152,7 @@ def _carried_out(work_list: WorkList, task: Task, here: Sequence[Step], ended: t
     left = []
     for step in here:
         if task.tries:
-            working_path(Path(step.output)).unlink(missing_ok=True)
+            remove_working(working_path(Path(step.output)))
         found = work_list.landed(as_there[step.output], Path(step.output)) if task.tries else None
         if found is None:
             left.append(step)

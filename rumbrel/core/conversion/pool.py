@@ -9,7 +9,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from rumbrel.core.crew import Crew, Tell
-from rumbrel.core.files import working_path
+from rumbrel.core.files import remove_working, working_path
 from rumbrel.core.forecast.steps import Step
 from rumbrel.core.progress import Progress, Unit
 
@@ -46,7 +46,7 @@ def _lost(group: Group, tries: int, *, landings: Landings) -> list[Outcome]:
 
 def _sweep(group: Group) -> None:
     for step in group:
-        working_path(Path(step.output)).unlink(missing_ok=True)
+        remove_working(working_path(Path(step.output)))
 
 
 def group_seconds(group: Group) -> float:

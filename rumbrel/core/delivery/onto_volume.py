@@ -7,7 +7,7 @@ from typing import Any
 
 from rumbrel.core.conversion import Outcome
 from rumbrel.core.errors import CheckFailed, OutputError, RumbrelError
-from rumbrel.core.files import copy_compared, move_into_place, output_errors, working_file
+from rumbrel.core.files import copy_compared, move_into_place, output_errors, remove_working, working_file
 from rumbrel.core.forecast import Action, Step
 from rumbrel.core.forecast.steps import warning_records
 from rumbrel.core.places import Volume
@@ -80,7 +80,7 @@ def put_on_volume(
         return Delivered(step=step, ok=False, output="", error=str(error), gone=not volume.is_there)
     finally:
         if made is not None:
-            source.unlink(missing_ok=True)
+            remove_working(source)
     return Delivered(
         step=step, ok=not partial, output=step.output, bytes_out=size, digest=digest, partial=partial,
         error="" if made is None else made.error,

@@ -3,8 +3,8 @@
 import hashlib
 import os
 import shutil
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Iterable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO, Protocol
@@ -12,11 +12,11 @@ from typing import BinaryIO, Protocol
 import numpy as np
 import soundfile
 
-from rumbrel.core.errors import DiscError, ImagePresent, OutputError
-from rumbrel.core.files import output_errors, working_file, working_folder
+from rumbrel.core.errors import DiscError, ImagePresent
+from rumbrel.core.files import not_written, output_errors, settle_folder, working_file, working_folder
 from rumbrel.core.places import file_system_for, fitted_name
 from rumbrel.core.progress import Progress, Report, Unit, no_report
-from rumbrel.core.sound.reasons import why_failed
+from rumbrel.core.reasons import why_failed
 from rumbrel.core.sound.shape import Block
 
 from .checklist import first_failure
@@ -141,16 +141,6 @@ class _WavSink:
         return tuple(self._files)
 
 
-@contextmanager
-def _refusals(folder: Path) -> Iterator[None]:
-    """Errors of the destination as sentences."""
-    try:
-        with output_errors(folder):
-            yield
-    except soundfile.SoundFileError as error:
-        raise OutputError(f"The image could not be written to {folder}: {why_failed(error)}.") from error
-
-
 def write_image(
     layout: DiscLayout,
     folder: Path,
@@ -181,16 +171,21 @@ def write_image(
     check_untouched(image_paths(folder, name, image_format), sources)
     main = image_paths(folder, name, image_format)[0].name
     # The lock: two runs of one name at once never leave files of both.
-    with _refusals(folder), working_file(folder / f"{name}.disc"):
+    with output_errors(folder), working_file(folder / f"{name}.disc") as lock:
+        journal = _Journal(lock)
         if not replaces:
-            _refuse_present(folder, name, image_format)
+            _refuse_present(folder, name, image_format, journal)
         with working_folder(folder / name) as work:
             limited: list[Limited] = []
-            digests = _fill(work, layout, text, name, image_format, report, limited)
+            try:
+                digests = _fill(work, layout, text, name, image_format, report, limited)
+            except soundfile.SoundFileError as error:
+                raise not_written(work / "tried", why_failed(error)) from error
             if prove(DiscImage(bin_path=work / main, cue_path=work / f"{name}.cue", track_digests=digests)):
                 if not replaces:
-                    _refuse_present(folder, name, image_format)
-                _move(work, folder, name)
+                    _refuse_present(folder, name, image_format, journal)
+                settle_folder(work)
+                _move(work, folder, name, journal)
     return DiscImage(
         bin_path=folder / main, cue_path=folder / f"{name}.cue", track_digests=digests, limited=tuple(limited)
     )
@@ -218,8 +213,25 @@ def check_untouched(results: Sequence[Path], sources: Iterable[Path]) -> None:
             raise DiscError(f"{result} is a source of this disc. Choose another folder or name for the image.")
 
 
-def _refuse_present(folder: Path, name: str, image_format: str) -> None:
-    there = [path.name for path in image_paths(folder, name, image_format) if path.exists()]
+class _Journal:
+    """What a run is about to move into its names, kept in the file that locks them: where it is ended between two of
+    them, or cannot take them back, the next one knows that they are nobody else's."""
+
+    def __init__(self, lock: Path) -> None:
+        self._lock = lock
+        self.left = frozenset(lock.read_text().splitlines())
+
+    def note(self, names: Sequence[str]) -> None:
+        with self._lock.open("r+") as file:
+            file.write("".join(f"{name}\n" for name in names))
+            file.truncate()
+            file.flush()
+            os.fsync(file.fileno())
+
+
+def _refuse_present(folder: Path, name: str, image_format: str, journal: _Journal) -> None:
+    paths = image_paths(folder, name, image_format)
+    there = [path.name for path in paths if path.name not in journal.left and path.exists()]
     if there:
         raise ImagePresent(f"{there[0]} is in {folder} already and is kept. Choose another name, or have it replaced.")
 
@@ -271,15 +283,30 @@ def _pour(layout: DiscLayout, sink: _Sink, report: Report, limited: list[Limited
     return tuple(digest.hexdigest() for digest in digests.values())
 
 
-def _move(work: Path, folder: Path, name: str) -> None:
+def _move(work: Path, folder: Path, name: str, journal: _Journal) -> None:
     """The sheet last: without it there is no disc, so a reader never finds one half there."""
     sheet = f"{name}.cue"
+    parts = sorted(work.iterdir(), key=lambda each: each.name == sheet)
+    there = {path.name for path in parts if (folder / path.name).exists()}
+    journal.note([path.name for path in parts if path.name not in there - journal.left])
     (folder / sheet).unlink(missing_ok=True)
-    for path in sorted(work.iterdir(), key=lambda each: each.name == sheet):
-        target = folder / path.name
-        if path.is_dir() and target.is_dir():
-            shutil.rmtree(target)
-        path.replace(target)
+    try:
+        for path in parts:
+            target = folder / path.name
+            if path.is_dir() and target.is_dir():
+                shutil.rmtree(target)
+            path.replace(target)
+    except OSError:
+        # What was moved into names that were free goes; where that cannot be, the journal stays as well.
+        for path in parts:
+            if path.name not in there and not path.exists():
+                _take_back(folder / path.name)
+        raise
+
+
+def _take_back(path: Path) -> None:
+    with suppress(OSError):
+        shutil.rmtree(path) if path.is_dir() else path.unlink()
 
 
 def read_back(image: DiscImage, *, report: Report = no_report) -> tuple[TrackVerdict, ...]:

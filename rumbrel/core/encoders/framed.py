@@ -10,8 +10,9 @@ import av
 import av.error
 import numpy as np
 
-from rumbrel.core.errors import EncodeError, OutputError
-from rumbrel.core.sound.reasons import why_failed
+from rumbrel.core.errors import EncodeError
+from rumbrel.core.files import not_written
+from rumbrel.core.reasons import is_systems, why_failed
 from rumbrel.core.sound.shape import Block, SoundShape
 
 from .settings import EncoderSettings
@@ -45,7 +46,7 @@ class FramedEncoder:
     """Feeds blocks to an FFmpeg encoder and its packets to a muxer."""
 
     def __init__(self, path: Path, shape: SoundShape, plan: FramedPlan) -> None:
-        self._shape = shape
+        self._path, self._shape = path, shape
         self._layout = _LAYOUTS[shape.channels]
         # Frames of eight planes cannot be filled one by one; there FFmpeg takes the channels apart.
         self._planar = plan.sample_format.endswith("p") and shape.channels < 8
@@ -62,6 +63,8 @@ class FramedEncoder:
             if plan.bitrate_bps is not None:
                 context.bit_rate = plan.bitrate_bps
         except (av.error.FFmpegError, ValueError, OSError) as error:
+            if is_systems(error):
+                raise not_written(path, why_failed(error)) from error
             raise EncodeError(f"The encoder refused these settings: {why_failed(error)}.") from error
 
     def write(self, block: Block) -> None:
@@ -79,14 +82,14 @@ class FramedEncoder:
             for packet in self._stream.encode(frame):
                 self._container.mux(packet)
         except (av.error.FFmpegError, OSError) as error:
-            raise OutputError(f"The result could not be written: {why_failed(error)}.") from error
+            raise not_written(self._path, why_failed(error)) from error
 
     def finish(self) -> None:
         self._feed(None)
         try:
             self._container.close()
         except (av.error.FFmpegError, OSError) as error:
-            raise OutputError(f"The result could not be closed: {why_failed(error)}.") from error
+            raise not_written(self._path, why_failed(error)) from error
 
     def abandon(self) -> None:
         try:

@@ -1,5 +1,6 @@
 """MP3 by the vector build of its usual encoder, with the information frame added by us."""
 
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -16,6 +17,7 @@ from rumbrel.core.containers.mpeg_frames import (
     parse_header,
 )
 from rumbrel.core.errors import OutputError
+from rumbrel.core.files import output_errors
 from rumbrel.core.sound.shape import Block, SoundShape
 
 from .settings import EncoderSettings
@@ -70,7 +72,7 @@ class Mp3Stream:
     """
 
     def __init__(self, path: Path) -> None:
-        self._file = path.open("wb")
+        self._path, self._file = path, path.open("wb")
         self._tail = b""
         self._first: FrameHeader | None = None
         self._offsets: list[int] = []
@@ -93,10 +95,8 @@ class Mp3Stream:
         self._put(data[:at])
 
     def _put(self, data: bytes) -> None:
-        try:
+        with output_errors(self._path.parent):
             self._file.write(data)
-        except OSError as error:
-            raise OutputError(f"The result could not be written: {error.strerror}.") from error
 
     def finish(
         self, *, samples: int, delay_samples: int | None, mode: str = "", asked: EncoderStatement | None = None
@@ -119,15 +119,15 @@ class Mp3Stream:
             lowest_bitrate_kbps=min(self._bitrates_kbps),
             asked=asked,
         )
-        try:
+        with output_errors(self._path.parent):
             self._file.seek(0)
             self._file.write(info_frame_bytes(summary))
             self._file.close()
-        except OSError as error:
-            raise OutputError(f"The result could not be written: {error.strerror}.") from error
 
     def close(self) -> None:
-        self._file.close()
+        # After the end, or where the file is thrown away; that closing it failed as well changes nothing for anybody.
+        with suppress(OSError):
+            self._file.close()
 
 
 class _Mp3Encoder:

@@ -1,20 +1,22 @@
 """PCM, FLAC, G.711 and the simple telephone codings, written by libsndfile."""
 
 import os
+from contextlib import suppress
 from functools import partial
 from pathlib import Path
 
 import numpy as np
 import soundfile
 
-from rumbrel.core.errors import EncodeError, OutputError
-from rumbrel.core.sound.reasons import why_failed
+from rumbrel.core.errors import EncodeError
+from rumbrel.core.files import not_written
+from rumbrel.core.reasons import is_systems, why_failed
 from rumbrel.core.sound.shape import Block, SoundShape
 
 from .companding import companded
 from .settings import EncoderSettings
 
-__all__ = ["open_coded", "open_companded", "open_flac", "open_float", "open_pcm", "open_vox"]
+__all__ = ["PlainEncoder", "open_coded", "open_companded", "open_flac", "open_float", "open_pcm", "open_vox"]
 
 FLAC_MIDDLE_EFFORT, FLAC_MOST_EFFORT = 5, 8
 _SUBTYPES = {8: "PCM_S8", 16: "PCM_16", 24: "PCM_24", 32: "PCM_32"}
@@ -22,7 +24,9 @@ _SUBTYPES = {8: "PCM_S8", 16: "PCM_16", 24: "PCM_24", 32: "PCM_32"}
 _UNSIGNED_8 = frozenset({"WAV", "W64", "RF64"})
 
 
-class _PlainEncoder:
+class PlainEncoder:
+    """A file of libsndfile's, container and subtype by its names."""
+
     def __init__(
         self, path: Path, shape: SoundShape, container: str, subtype: str, *, compression_level: float | None = None
     ) -> None:
@@ -32,7 +36,10 @@ class _PlainEncoder:
                 compression_level=compression_level,
             )  # fmt: skip
         except (soundfile.SoundFileError, ValueError) as error:
+            if is_systems(error):
+                raise not_written(path, why_failed(error)) from error
             raise EncodeError(f"The result cannot be written as {container}: {why_failed(error)}.") from error
+        self._path = path
 
     def write(self, block: Block) -> None:
         # libsndfile reports a full disk as a short write or an error, by the moment.
@@ -40,18 +47,23 @@ class _PlainEncoder:
         try:
             self._file.write(np.ascontiguousarray(block))
         except (soundfile.SoundFileError, AssertionError, OSError) as error:
-            raise OutputError(f"The result could not be written: {error or 'the disk took only a part'}.") from error
+            raise not_written(self._path, "the disk took only a part of it") from error
         if self._file.frames - before != len(block):
-            raise OutputError("The result could not be written: the disk took only a part of it.")
+            raise not_written(self._path, "the disk took only a part of it")
 
     def finish(self) -> None:
-        self._file.close()
+        try:
+            self._file.close()
+        except soundfile.SoundFileError as error:
+            raise not_written(self._path, why_failed(error)) from error
 
     def abandon(self) -> None:
-        self._file.close()
+        # The file is thrown away; that closing it failed as well changes nothing for anybody.
+        with suppress(soundfile.SoundFileError):
+            self._file.close()
 
 
-class _PairedEncoder(_PlainEncoder):
+class _PairedEncoder(PlainEncoder):
     """Two samples share a byte, and libsndfile takes only whole bytes: an odd one waits for the next block."""
 
     def __init__(self, path: Path, shape: SoundShape, container: str, subtype: str) -> None:
@@ -71,12 +83,12 @@ class _PairedEncoder(_PlainEncoder):
         super().finish()
 
 
-def open_vox(path: Path, shape: SoundShape, settings: EncoderSettings) -> _PlainEncoder:
+def open_vox(path: Path, shape: SoundShape, settings: EncoderSettings) -> PlainEncoder:
     """Bare 4 bit telephone ADPCM."""
     return _PairedEncoder(path, shape, "RAW", "VOX_ADPCM")
 
 
-class _CompandedEncoder(_PlainEncoder):
+class _CompandedEncoder(PlainEncoder):
     """G.711, whose values are settled here: libsndfile takes other codes at the edges of segments."""
 
     def __init__(self, path: Path, shape: SoundShape, container: str, subtype: str) -> None:
@@ -87,43 +99,43 @@ class _CompandedEncoder(_PlainEncoder):
         super().write(companded(np.ascontiguousarray(block, dtype=np.int16), self._subtype))
 
 
-def _open(path: Path, shape: SoundShape, settings: EncoderSettings, *, container: str, subtype: str) -> _PlainEncoder:
-    return _PlainEncoder(path, shape, container, subtype)
+def _open(path: Path, shape: SoundShape, settings: EncoderSettings, *, container: str, subtype: str) -> PlainEncoder:
+    return PlainEncoder(path, shape, container, subtype)
 
 
-def _open_integers(path: Path, shape: SoundShape, settings: EncoderSettings, *, container: str) -> _PlainEncoder:
+def _open_integers(path: Path, shape: SoundShape, settings: EncoderSettings, *, container: str) -> PlainEncoder:
     subtype = "PCM_U8" if shape.depth_bits == 8 and container in _UNSIGNED_8 else _SUBTYPES[shape.depth_bits]
-    return _PlainEncoder(path, shape, container, subtype)
+    return PlainEncoder(path, shape, container, subtype)
 
 
-def open_flac(path: Path, shape: SoundShape, settings: EncoderSettings) -> _PlainEncoder:
+def open_flac(path: Path, shape: SoundShape, settings: EncoderSettings) -> PlainEncoder:
     """FLAC by libFLAC, which makes files a per cent smaller than FFmpeg in the same time (docs/performance.md)."""
     effort = FLAC_MIDDLE_EFFORT if settings.effort is None else settings.effort
     level = effort / FLAC_MOST_EFFORT
-    return _PlainEncoder(path, shape, "FLAC", _SUBTYPES[shape.depth_bits], compression_level=level)
+    return PlainEncoder(path, shape, "FLAC", _SUBTYPES[shape.depth_bits], compression_level=level)
 
 
-def open_pcm(container: str) -> partial[_PlainEncoder]:
+def open_pcm(container: str) -> partial[PlainEncoder]:
     """An opener of integer PCM in a container as libsndfile names it."""
     return partial(_open_integers, container=container)
 
 
-def open_float(container: str) -> partial[_PlainEncoder]:
+def open_float(container: str) -> partial[PlainEncoder]:
     """An opener of 32 bit floating point PCM."""
     return partial(_open, container=container, subtype="FLOAT")
 
 
 def _open_companded(
     path: Path, shape: SoundShape, settings: EncoderSettings, *, container: str, subtype: str
-) -> _PlainEncoder:
+) -> PlainEncoder:
     return _CompandedEncoder(path, shape, container, subtype)
 
 
-def open_companded(container: str, subtype: str) -> partial[_PlainEncoder]:
+def open_companded(container: str, subtype: str) -> partial[PlainEncoder]:
     """An opener of one of the two laws of ITU-T G.711."""
     return partial(_open_companded, container=container, subtype=subtype)
 
 
-def open_coded(container: str, subtype: str) -> partial[_PlainEncoder]:
+def open_coded(container: str, subtype: str) -> partial[PlainEncoder]:
     """An opener of one of libsndfile's codings of 16 bit samples."""
     return partial(_open, container=container, subtype=subtype)

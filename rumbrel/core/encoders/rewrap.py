@@ -11,8 +11,9 @@ import av.error
 import xxhash
 
 from rumbrel.core.containers.mpeg_frames import DECODER_DELAY_SAMPLES
-from rumbrel.core.errors import DecodeError, EncodeError, OutputError
-from rumbrel.core.sound.reasons import why_failed
+from rumbrel.core.errors import DecodeError, EncodeError
+from rumbrel.core.files import not_written
+from rumbrel.core.reasons import why_failed
 
 from .mp3 import Mp3Stream
 
@@ -109,7 +110,7 @@ def rewrap_sound(sound: CodedSound, result: Path, row: Rewrap, *, progress: Call
         except av.error.ArgumentError as error:
             raise EncodeError(f"{sound.path.name} cannot be packed anew: {why_failed(error)}.") from error
         except (av.error.FFmpegError, OSError) as error:
-            raise OutputError(f"The result could not be written: {why_failed(error)}.") from error
+            raise not_written(result, why_failed(error)) from error
 
 
 class _Clock:

@@ -1,15 +1,12 @@
 """Vorbis in Ogg, written by libsndfile: its libvorbis encoder is the reference one."""
 
-import os
 from pathlib import Path
 
 import numpy as np
-import soundfile
 
-from rumbrel.core.errors import EncodeError, OutputError
-from rumbrel.core.sound.reasons import why_failed
 from rumbrel.core.sound.shape import Block, SoundShape
 
+from .plain import PlainEncoder
 from .settings import EncoderSettings
 
 __all__ = ["open_vorbis"]
@@ -26,34 +23,17 @@ _ORDER = {
 }
 
 
-class _VorbisEncoder:
+class _VorbisEncoder(PlainEncoder):
     def __init__(self, path: Path, shape: SoundShape, settings: EncoderSettings) -> None:
         quality = 0.5 if settings.quality is None else settings.quality
-        try:
-            # libsndfile counts compression, so quality 1.0 is compression 0.0.
-            self._file = soundfile.SoundFile(
-                os.fsencode(path), "w", shape.sample_rate, shape.channels, subtype="VORBIS", format="OGG",
-                compression_level=1.0 - quality,
-            )  # fmt: skip
-        except soundfile.SoundFileError as error:
-            raise EncodeError(f"Vorbis cannot be written so: {why_failed(error)}.") from error
+        # libsndfile counts compression, so quality 1.0 is compression 0.0.
+        super().__init__(path, shape, "OGG", "VORBIS", compression_level=1.0 - quality)
 
     def write(self, block: Block) -> None:
         order = _ORDER.get(block.shape[1])
         samples = np.ascontiguousarray(block if order is None else block[:, order], dtype=np.float32)
-        try:
-            for start in range(0, len(samples), _SAMPLES_A_WRITE):
-                self._file.write(samples[start : start + _SAMPLES_A_WRITE])
-        except AssertionError as error:
-            raise OutputError("The result could not be written: the disk took only a part.") from error
-        except soundfile.SoundFileError as error:
-            raise OutputError(f"The result could not be written: {why_failed(error)}.") from error
-
-    def finish(self) -> None:
-        self._file.close()
-
-    def abandon(self) -> None:
-        self._file.close()
+        for start in range(0, len(samples), _SAMPLES_A_WRITE):
+            super().write(samples[start : start + _SAMPLES_A_WRITE])
 
 
 def open_vorbis(path: Path, shape: SoundShape, settings: EncoderSettings) -> _VorbisEncoder:

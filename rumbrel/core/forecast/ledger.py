@@ -4,6 +4,7 @@ One line of JSON a result, appended just before the result gets its name, so tha
 a line whose file never got there is told by the file. A line that a kill cut short is passed over.
 """
 
+import errno
 import hashlib
 import json
 import os
@@ -13,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from rumbrel.core.errors import OutputError
+from rumbrel.core.files import refusal_reason
 from rumbrel.core.sound.dither import FLAT
 from rumbrel.core.targets.model import Target
 
@@ -53,12 +55,15 @@ def append_entry(ledger: Path, entry: Entry) -> None:
     try:
         ledger.parent.mkdir(parents=True, exist_ok=True)
         handle = os.open(ledger, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o644)
+        line = f"\n{json.dumps(record)}\n".encode("utf-8", "surrogateescape")
         try:
-            os.write(handle, f"\n{json.dumps(record)}\n".encode("utf-8", "surrogateescape"))
+            if os.write(handle, line) < len(line):
+                # What a disk with too little room does first; what is there of the line is no entry.
+                raise OSError(errno.ENOSPC, "")
         finally:
             os.close(handle)
     except OSError as error:
-        raise OutputError(f"The list of results could not be kept in {ledger}: {error.strerror}.") from error
+        raise OutputError(f"The list of results could not be kept: {refusal_reason(ledger.parent, error)}.") from error
 
 
 def work_mark(target: Target, options: str) -> str:

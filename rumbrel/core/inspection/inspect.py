@@ -21,7 +21,7 @@ from rumbrel.core.formats.table import (
     codec_for,
     container_for,
 )
-from rumbrel.core.sound.reasons import why_failed
+from rumbrel.core.reasons import why_failed
 from rumbrel.core.sound.shape import speakers_named
 from rumbrel.core.tags import EMPTY_TAGS, TagSet, read_chapters, read_tags
 

@@ -17,8 +17,8 @@ import soundfile
 
 from rumbrel.core.errors import DecodeError
 from rumbrel.core.formats.table import codec_row, container_row
+from rumbrel.core.reasons import why_failed
 
-from .reasons import why_failed
 from .shape import BLOCK_SAMPLES, Block, SoundShape, speakers_named
 
 __all__ = [

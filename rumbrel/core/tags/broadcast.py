@@ -13,7 +13,8 @@ import defusedxml.ElementTree
 from defusedxml import DefusedXmlException
 
 from rumbrel.core.containers.chunks import add_chunks, list_chunks, w64_chunks, w64_name
-from rumbrel.core.errors import TagError
+
+from .unwritten import tags_not_written
 
 __all__ = ["BROADCAST_CONTAINERS", "SoundChange", "broadcast_names", "keep_broadcast", "read_broadcast"]
 
@@ -82,7 +83,7 @@ def keep_broadcast(source: Path, result: Path, change: SoundChange) -> tuple[str
         if kept:
             add_chunks(result, kept)
     except OSError as error:
-        raise TagError(f"What the broadcast file states could not be kept: {error.strerror}.") from error
+        raise tags_not_written(result, error) from error
     return tuple(broken)
 
 

@@ -7,9 +7,10 @@ from typing import Any
 import av
 import av.error
 
-from rumbrel.core.errors import TagError
+from rumbrel.core.files import remove_working, working_path
 
 from .model import Chapter
+from .unwritten import tags_not_written
 
 __all__ = ["read_chapters", "write_m4a_chapters"]
 
@@ -29,8 +30,8 @@ def read_chapters(opened: Any) -> tuple[Chapter, ...]:
 
 
 def write_m4a_chapters(path: Path, chapters: tuple[Chapter, ...]) -> None:
-    """Pack an M4A anew beside itself with chapters, coded sound untouched. Raises TagError."""
-    packed = path.with_name(path.name + ".chapters")
+    """Pack an M4A anew beside itself with chapters, coded sound untouched. Raises TagError, OutputError."""
+    packed = working_path(path)
     try:
         with av.open(str(path)) as source:
             sound = source.streams.audio[0]
@@ -59,6 +60,6 @@ def write_m4a_chapters(path: Path, chapters: tuple[Chapter, ...]) -> None:
                         result.mux(packet)
         packed.replace(path)
     except (av.error.FFmpegError, ValueError, OSError) as error:
-        raise TagError(f"The chapters could not be written: {error}.") from error
+        raise tags_not_written(path, error) from error
     finally:
-        packed.unlink(missing_ok=True)
+        remove_working(packed)

@@ -23,6 +23,7 @@ from .model import Cover, TagSet
 from .openers import opener_for
 from .reading import field_of_key, read_tags
 from .riff import read_foreign_info, read_riff_id3, write_riff_tags
+from .unwritten import tags_not_written
 from .writing import adder_for, with_tags
 
 __all__ = ["TagChange", "can_edit", "edit_tags"]
@@ -83,7 +84,7 @@ def edit_tags(path: Path, change: TagChange, *, container: str, codec: str) -> t
         file.save()
         return tuple(lost)
     except (mutagen.MutagenError, ValueError, OverflowError, LookupError, OSError, struct.error) as error:
-        raise TagError(f"The tags could not be written: {error}.") from error
+        raise tags_not_written(path, error) from error
 
 
 def _version_of(tags: mutagen.id3.ID3Tags) -> dict[str, int]:

@@ -17,7 +17,6 @@ from mutagen.asf._attrs import ASFByteArrayAttribute
 from mutagen.easymp4 import EasyMP4Tags
 from mutagen.oggopus import OggOpus
 
-from rumbrel.core.errors import TagError
 from rumbrel.core.formats.table import TagForm, container_row
 
 from .aiff_text import write_aiff_text
@@ -28,6 +27,7 @@ from .model import Cover, TagSet
 from .openers import opener_for
 from .opus_gains import R128_FIELDS, r128_gain
 from .riff import write_riff_tags
+from .unwritten import tags_not_written
 
 __all__ = ["adder_for", "unheld_fields", "with_tags", "write_tags"]
 
@@ -234,5 +234,5 @@ def write_tags(path: Path, tags: TagSet, *, container: str, codec: str, id3_vers
         else:
             file.save()
     except (mutagen.MutagenError, ValueError, OSError, struct.error) as error:
-        raise TagError(f"The tags could not be written: {error}.") from error
+        raise tags_not_written(path, error) from error
     return tuple(lost)

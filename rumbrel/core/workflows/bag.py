@@ -8,7 +8,7 @@ from functools import partial
 from pathlib import Path, PurePosixPath
 
 from rumbrel.core.errors import CheckFailed, OutputError
-from rumbrel.core.files import copy_compared, output_errors, working_folder
+from rumbrel.core.files import copy_compared, output_errors, settle_folder, working_folder
 
 __all__ = ["Bag", "BagFile", "make_bag", "unescaped"]
 
@@ -61,6 +61,7 @@ def make_bag(
         _write(work / "bag-info.txt", _info(description, done, len(files)))
         tags = ("bag-info.txt", "bagit.txt", "manifest-sha256.txt")
         _write(work / "tagmanifest-sha256.txt", [f"{_sha256_of(work / name)}  {name}" for name in tags])
+        settle_folder(work)
         work.rename(folder)
     return Bag(path=folder, files=len(files), size_bytes=done)
 

@@ -23,7 +23,7 @@ from rumbrel.core.delivery.onto_volume import taken_out
 from rumbrel.core.delivery.player_view import is_list, is_sound
 from rumbrel.core.disc.subsets import smallest_cover, smallest_cover_of
 from rumbrel.core.errors import OutputError
-from rumbrel.core.files import output_errors, remove_leftovers
+from rumbrel.core.files import output_errors, remove_leftovers, remove_working
 from rumbrel.core.forecast import (
     SAME_CONTENT,
     Action,
@@ -323,7 +323,8 @@ class _Making:
     volume, their files in the work folder under the same relative names."""
 
     def __init__(self, steps: Sequence[Step], volume: Volume, work: Path, jobs: int) -> None:
-        work.mkdir(parents=True, exist_ok=True)
+        with output_errors(work.parent):
+            work.mkdir(parents=True, exist_ok=True)
         self.outcomes: dict[str, Outcome] = {}
         self._by_local: dict[str, str] = {}
         self._volume = volume
@@ -365,7 +366,7 @@ class _Making:
         if close is not None:
             close()
         for local in self._by_local:
-            Path(local).unlink(missing_ok=True)
+            remove_working(Path(local))
 
 
 def _remove(paths: Sequence[str], volume: Volume) -> None:

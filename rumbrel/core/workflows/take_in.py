@@ -14,7 +14,7 @@ from rumbrel.core.disc.reading import Contents, DiscDrive, TrackReading, content
 from rumbrel.core.disc.red_book import CHANNELS, SAMPLE_RATE, format_msf
 from rumbrel.core.disc.text import DiscText, TrackText
 from rumbrel.core.errors import OutputError
-from rumbrel.core.files import move_into_place, output_errors, working_file, write_whole
+from rumbrel.core.files import move_into_place, output_errors, refusal_reason, working_file, write_whole
 from rumbrel.core.forecast import ForecastOptions, Source, Step, forecast_batch
 from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.places import file_system_for, fitted_name
@@ -219,7 +219,7 @@ def read_track_file(
             for block in blocks:
                 file.writeframesraw(block)
     except OSError as error:
-        raise OutputError(f"The track could not be kept in {path.parent}: {error.strerror}.") from error
+        raise OutputError(f"The track could not be kept: {refusal_reason(path.parent, error)}.") from error
     return account()
 
 

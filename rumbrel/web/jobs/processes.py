@@ -9,6 +9,7 @@ import time
 from pathlib import Path
 
 from rumbrel.core.errors import RumbrelError
+from rumbrel.core.files import output_errors
 
 __all__ = ["AlreadyRunning", "claim_data_folder", "die_with_parent", "start_part"]
 
@@ -24,11 +25,12 @@ class AlreadyRunning(RumbrelError):
 def claim_data_folder(data: Path) -> int:
     """Take the data folder for this process and the parts that it starts; returns the descriptor that holds it.
 
-    Whoever has it keeps it until the last of its processes has ended. Raises AlreadyRunning.
+    Whoever has it keeps it until the last of its processes has ended. Raises AlreadyRunning, OutputError.
     """
     if data in _claims:
         return _claims[data]
-    handle = os.open(data / "in-use", os.O_RDWR | os.O_CREAT, 0o600)
+    with output_errors(data):
+        handle = os.open(data / "in-use", os.O_RDWR | os.O_CREAT, 0o600)
     until = time.monotonic() + _SECONDS_TO_LET_GO
     while True:
         try:

@@ -34,9 +34,10 @@ def beat() -> None:
 
 
 def seconds_since_beat() -> float | None:
-    """How long ago that was said; None where it never was."""
+    """How long ago that was said; None where it never was. After a clock was set back the last time lies ahead: until
+    it is said anew, that says as little as if it lay as far behind."""
     try:
-        return max(0.0, time.time() - (settings.RUMBREL.data / _HEART).stat().st_mtime)
+        return abs(time.time() - (settings.RUMBREL.data / _HEART).stat().st_mtime)
     except OSError:
         return None
 
@@ -46,7 +47,7 @@ class Watch(threading.Thread):
 
     def __init__(self) -> None:
         super().__init__(name="watch", daemon=True)
-        self._looked_at = time.time()
+        self._looked_at, self._run_for = time.time(), time.monotonic()
 
     def run(self) -> None:
         beat()
@@ -55,14 +56,15 @@ class Watch(threading.Thread):
             self.look()
 
     def look(self) -> None:
-        """Judge whose heart has stopped, unless this watch itself was held up: then the hearts were as well,
-        and they get the time to beat first."""
+        """Judge whose heart has stopped, unless this watch itself was held up, or the clock was moved: then what the
+        hearts said last tells nothing, and they get the time to beat first."""
         try:
             beat()
             # Waits where the database is locked, as every heart does.
             Job.objects.filter(pk=0).update(worker="")
-            late = time.time() - self._looked_at > _LATE_SECONDS
-            self._looked_at = time.time()
+            passed, ran = time.time() - self._looked_at, time.monotonic() - self._run_for
+            late = max(passed, ran) > _LATE_SECONDS or abs(passed - ran) > SECONDS_BETWEEN_LOOKS
+            self._looked_at, self._run_for = time.time(), time.monotonic()
             if not late:
                 recover_jobs(nothing_queued=not HUEY.pending_count())
         except DatabaseError as error:

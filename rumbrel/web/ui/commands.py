@@ -8,8 +8,11 @@ from typing import Any
 
 from django.core.checks import Tags
 from django.core.management.base import BaseCommand, CommandError, CommandParser
+from django.db import OperationalError
 
 from rumbrel.core.errors import RumbrelError
+
+from .outages import database_reason
 
 __all__ = ["PlainCommand", "ReportingCommand", "printable"]
 
@@ -49,6 +52,8 @@ class ReportingCommand(PlainCommand):
             went_well = self.work(options)
         except RumbrelError as error:
             raise CommandError(str(error), returncode=self.failure_status) from error
+        except OperationalError as error:
+            raise CommandError(database_reason(error), returncode=self.failure_status) from error
         except BrokenPipeError:
             # Whoever read the lines has had enough; what is finished stays. Python would complain of the rest at its end.
             os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

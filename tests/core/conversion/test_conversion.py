@@ -1,12 +1,13 @@
 """Steps carried out: exact where they must be, whole or not at all."""
 
-import errno
 import json
 import os
+import resource
 import shutil
 import signal
 import subprocess
 import sys
+from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
@@ -18,7 +19,16 @@ from rumbrel.core.conversion import Outcome, carry_out, run_steps
 from rumbrel.core.conversion.carry_out import Watch
 from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.errors import Cancelled
-from rumbrel.core.forecast import Action, ForecastOptions, WarningCode, WhenPresent, forecast_batch, gather_sources
+from rumbrel.core.forecast import (
+    Action,
+    ForecastOptions,
+    Step,
+    Warning,
+    WarningCode,
+    WhenPresent,
+    forecast_batch,
+    gather_sources,
+)
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.tags import Cover, TagSet, apply_rules, write_tags
 from rumbrel.core.tags.mapping import FIELDS
@@ -87,20 +97,50 @@ class FaultTests(FolderCase):
         self.assertTrue(0 < outcome.samples_out < 200_000)
         self.assertEqual(inspect_file(Path(outcome.step.output)).samples, outcome.samples_out)
 
-    def test_a_full_disk_leaves_nothing_and_says_what_to_do(self) -> None:
-        source = write_sound(self.folder / "a.wav", 200_000)
-        real = Path.open
+    def test_a_disk_that_takes_no_more_leaves_nothing_and_is_the_reason_whatever_library_writes(self) -> None:
+        """A limit of the system's for the size of a file stands for the disk: every library meets it, at every place."""
+        source = write_sound(self.folder / "a.wav", 60_000)
+        film = write_framed(self.folder / "a.mkv", "aac", muxer="matroska", seconds=3)
+        tagged = write_sound(self.folder / "t.flac", 60_000)
+        cover = Cover(media_type="image/png", data=b"\x89PNG\r\n\x1a\n" + bytes(300_000))
+        write_tags(tagged, TagSet(covers=(cover,)), container="flac", codec="flac")
+        trials = [(source, target.slug) for target in all_targets()]
+        trials += [
+            (film, "pocket-aac"),
+            *((tagged, slug) for slug in ("archive-flac", "car-mp3", "open-vorbis", "disc-aiff")),
+        ]
+        before = resource.getrlimit(resource.RLIMIT_FSIZE)
+        for path, slug in trials:
+            step = forecast_batch(gather_sources([path]), find_target(slug), self.out).steps[0]
+            whole = carry_out(step)
+            self.assertTrue(whole.ok, whole.error)
+            Path(step.output).unlink()
+            for size_bytes in (1, whole.bytes_out // 2, whole.bytes_out - 1):
+                resource.setrlimit(resource.RLIMIT_FSIZE, (size_bytes, before[1]))
+                try:
+                    outcome = carry_out(step)
+                finally:
+                    resource.setrlimit(resource.RLIMIT_FSIZE, before)
+                with self.subTest(path=path.name, slug=slug, size_bytes=size_bytes):
+                    self.assertFalse(outcome.ok)
+                    self.assertIn(f"Not written: the file is larger than {self.out} can take.", outcome.error)
+                    self.assertEqual(list(self.out.iterdir()), [])
 
-        def full(path: Path, *args: object, **kwargs: object) -> object:
-            file = real(path, *args, **kwargs)  # type: ignore[arg-type]
-            if path.name.endswith(".part") and args and "w" in str(args[0]):
-                file.write = mock.Mock(side_effect=OSError(errno.ENOSPC, "No space left on device"))  # type: ignore
-            return file
+    def test_a_copy_whose_tags_hurt_its_sound_is_not_kept(self) -> None:
+        source = write_sound(self.folder / "a.flac", 60_000)
+        plan = forecast_batch(gather_sources([source]), find_target("archive-flac"), self.out)
+        step = replace(plan.steps[0], extra_fields=(("genre", "Bells"),))
 
-        with mock.patch.object(Path, "open", full):
-            outcome = convert_one(source, "car-mp3", self.out)
-        self.assertFalse(outcome.ok)
-        self.assertIn("No space left", outcome.error)
+        def hurts(working: Path, step: Step, **kind: str) -> tuple[Warning, ...]:
+            data = bytearray(working.read_bytes())
+            data[-9_000] ^= 1
+            working.write_bytes(data)
+            return ()
+
+        self.assertTrue(carry_out(step).ok)
+        Path(step.output).unlink()
+        with mock.patch("rumbrel.core.conversion.carry_out.put_tags", hurts):
+            self.assertIn("sound would not be the same", carry_out(step).error)
         self.assertEqual(list(self.out.iterdir()), [])
 
     def test_a_source_that_changes_on_the_way_fails_its_item(self) -> None:

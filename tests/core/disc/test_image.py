@@ -1,6 +1,7 @@
 """Images in every form: whole or not at all, with every sample of the sources and silence between."""
 
 from dataclasses import replace
+from pathlib import Path
 from unittest import mock
 
 import numpy as np
@@ -100,6 +101,38 @@ class ImageTests(DiscCase):
             with self.assertRaisesRegex(OutputError, "no room left"):
                 write_image(layout, self.folder / "out", "shop")
         self.assertEqual(list((self.folder / "out").iterdir()), [])
+
+    def test_an_image_that_was_ended_between_two_of_its_names_is_in_nobodys_way(self) -> None:
+        layout = lay_out(self.parts(200_000), gap_sectors=0, medium=medium_for("74"))
+        out, real, unlink = self.folder / "out", Path.replace, Path.unlink
+
+        def fails_at_the_sheet(path: Path, target: Path) -> Path:
+            if target.name == "shop.cue":
+                raise OSError(30, "Read-only file system")
+            return real(path, target)
+
+        def fails_but_for_sheets(path: Path, missing_ok: bool = False) -> None:
+            if path.suffix != ".cue":
+                raise OSError(30, "Read-only file system")
+            unlink(path, missing_ok=missing_ok)
+
+        with mock.patch.object(Path, "replace", fails_at_the_sheet):
+            with self.assertRaisesRegex(OutputError, "can only be read"):
+                write_image(layout, out, "shop")
+            self.assertEqual(list(out.iterdir()), [], "what had its name already goes")
+            with mock.patch.object(Path, "unlink", fails_but_for_sheets):
+                with self.assertRaises(OutputError), self.assertLogs("rumbrel.core.files", "WARNING"):
+                    write_image(layout, out, "shop")
+        self.assertIn("shop.bin", {path.name for path in out.iterdir()})
+        self.assertTrue(all(verdict.equal for verdict in read_back(write_image(layout, out, "shop"))))
+        self.assertEqual(leftovers(out), [])
+        for kept in ("shop.sub", "shop.cue"):
+            for path in out.iterdir():
+                path.unlink()
+            (out / kept).write_text("another's")
+            with self.assertRaisesRegex(DiscError, f"{kept} is in .* already and is kept"):
+                write_image(layout, out, "shop")
+            self.assertEqual((out / kept).read_text(), "another's")
 
     def test_sheets_out_of_order_or_leading_elsewhere_are_refused(self) -> None:
         head = 'FILE "a.bin" BINARY\n'

@@ -228,7 +228,7 @@ class KeepingTests(AccountCase):
             }  # fmt: skip
             manage = Path(__file__).resolve().parents[3] / "manage.py"
             words = [sys.executable, str(manage), "check", "--deploy", "--fail-level", "INFO"]
-            ended = subprocess.run(words, env=environment, capture_output=True, text=True, timeout=60)
+            ended = subprocess.run(words, env=environment, capture_output=True, text=True, timeout=600)
             self.assertEqual(ended.returncode, 0, ended.stderr)
 
     def test_headers_of_every_answer(self) -> None:

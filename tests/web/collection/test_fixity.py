@@ -196,7 +196,9 @@ class RegularTests(FixityCase):
         self.assertEqual(start_due_fixity(), 1)
         self.work()
         self.assertEqual(start_due_fixity(), 0)
-        for days, due in ((6.9, 0), (7.1, 1)):
+        # The last one may lie far ahead, since the clock was wrong then.
+        for days, due in ((6.9, 0), (7.1, 1), (-400, 1)):
+            Job.objects.filter(kind="fixity", state="waiting").delete()
             Job.objects.filter(kind="fixity").update(created_at=timezone.now() - datetime.timedelta(days=days))
             self.assertEqual(start_due_fixity(), due, days)
         self.work()

@@ -1,10 +1,13 @@
 """Jobs: claimed once, ended in every way with a reason, stopped, recovered, shown."""
 
+import os
 import sqlite3
 import sys
+import time
 from datetime import timedelta
 from unittest import mock
 
+from django.conf import settings
 from django.db import DatabaseError, IntegrityError, OperationalError, transaction
 from django.urls import reverse
 from django.utils import timezone
@@ -15,7 +18,7 @@ from rumbrel.web.jobs import registry
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.registry import JobKind
 from rumbrel.web.jobs.services import Desk, continue_job, recover_jobs, run_job, start_job, stop_job
-from rumbrel.web.jobs.watch import Watch
+from rumbrel.web.jobs.watch import Watch, beat, seconds_since_beat
 from tests.web.case import WebCase
 
 run_module = sys.modules["rumbrel.web.jobs.services.run_job"]
@@ -56,13 +59,16 @@ class EndTests(JobCase):
         self.assertEqual(self.ended, [(7, "done")])
 
     def test_an_error_of_ours_is_shown_as_it_is_and_any_other_with_its_name(self) -> None:
-        for error, words in ((DiscError("No room."), "No room."), (KeyError("odd"), "KeyError")):
+        for error, words in (
+            (DiscError("No room."), "No room."), (KeyError("odd"), "KeyError"), (OSError(5, "Bad"), "OSError: [Errno 5]"),
+            (OSError(30, "Read-only", "/cards/a/b.flac"), "Not written: /cards/a can only be read. Choose another"),
+        ):  # fmt: skip
             self.does = mock.Mock(side_effect=error)
             with self.assertLogs("rumbrel.web.jobs", "ERROR") if isinstance(error, KeyError) else mock.MagicMock():
                 job = self.run_it(self.start())
             self.assertEqual(job.state, "failed")
             self.assertIn(words, job.error)
-        self.assertEqual(self.ended, [(7, "failed"), (7, "failed")])
+        self.assertEqual(self.ended, [(7, "failed")] * 4)
 
     def test_work_of_an_unknown_kind_fails_in_words(self) -> None:
         self.assertIn("knows no work", self.run_it(self.start(kind="gone")).error)
@@ -227,11 +233,23 @@ class TroubleTests(JobCase):
     def test_a_watch_that_was_held_up_lets_the_hearts_beat_first(self) -> None:
         watch = Watch()
         with mock.patch("rumbrel.web.jobs.watch.recover_jobs") as recover:
-            watch._looked_at -= 20
-            watch.look()
-            self.assertFalse(recover.called)
-            watch.look()
-            self.assertTrue(recover.called)
+            for moved_seconds in (-20, 20, 3_600):
+                watch._looked_at += moved_seconds
+                watch.look()
+                self.assertFalse(recover.called, moved_seconds)
+                watch.look()
+                self.assertTrue(recover.called, moved_seconds)
+                recover.reset_mock()
+
+    def test_a_beat_from_before_the_clock_was_set_back_is_no_sign_of_life(self) -> None:
+        settings.RUMBREL.data.mkdir(parents=True, exist_ok=True)
+        beat()
+        since = seconds_since_beat()
+        self.assertIsNotNone(since)
+        self.assertLess(since, 5)  # type: ignore[arg-type]
+        ahead = time.time() + 3_600
+        os.utime(settings.RUMBREL.data / "work-alive", (ahead, ahead))
+        self.assertGreater(seconds_since_beat() or 0, 3_000)
 
 
 class RecoveryTests(JobCase):
@@ -242,13 +260,16 @@ class RecoveryTests(JobCase):
         return job
 
     def test_only_a_stopped_heart_is_taken_up(self) -> None:
-        dead, alive = self.running(31), self.running(29, subject=8)
-        self.assertEqual(recover_jobs(), 1)
-        dead.refresh_from_db()
-        alive.refresh_from_db()
-        self.assertEqual((dead.state, dead.tries, dead.worker), ("waiting", 1, ""))
-        self.assertEqual(alive.state, "running")
-        self.assertEqual(self.run_it(dead).state, "done")
+        # The clock may have been set back since the last beat.
+        for seconds in (31, -35):
+            dead, alive = self.running(seconds), self.running(seconds * 29 // 35, subject=8)
+            self.assertEqual(recover_jobs(), 1)
+            dead.refresh_from_db()
+            alive.refresh_from_db()
+            self.assertEqual((dead.state, dead.tries, dead.worker), ("waiting", 1, ""))
+            self.assertEqual(alive.state, "running")
+            self.assertEqual(self.run_it(dead).state, "done")
+            alive.delete()
 
     def test_at_a_start_nobody_can_be_at_work(self) -> None:
         job = self.running(0)

@@ -5,6 +5,7 @@ from unittest import mock
 
 from django.conf import settings
 from django.core.files.uploadedfile import SimpleUploadedFile
+from django.db import OperationalError
 from django.test import Client, RequestFactory
 from django.urls import URLPattern, URLResolver, get_resolver, reverse
 
@@ -341,6 +342,19 @@ class ErrorTests(SafetyCase):
         self.assertEqual(response.status_code, 500)
         self.assert_all_in(("Something went wrong", "To the collection"), response.content.decode())
         self.assertNotIn("Traceback", response.content.decode())
+
+    def test_a_disk_or_a_database_in_the_way_is_said_with_what_to_do(self) -> None:
+        self.client.raise_request_exception = False
+        for error, status, words in (
+            (OSError(28, "No space", "/data/covers/a"), 503, "Not written: there is no room left at /data/covers. Free some space"),
+            (OperationalError("database is locked"), 503, "kept Rumbrel&#x27;s database to itself"),
+            (OSError(5, "Input/output error"), 500, "Something went wrong"),
+        ):
+            with mock.patch("rumbrel.web.collection.views.collection.totals_of", side_effect=error):
+                with self.assertLogs("django.request", "ERROR"):
+                    response = self.client.get("/")
+            self.assertEqual(response.status_code, status)
+            self.assertIn(words, response.content.decode())
 
     def test_a_form_that_is_too_old_and_a_drop_that_is_too_much_are_said(self) -> None:
         old = Client(enforce_csrf_checks=True).post(reverse("collection:drop"))

@@ -78,13 +78,14 @@ def last_compared(folder: SourceFolder) -> datetime.datetime | None:
 
 
 def start_due_fixity() -> int:
-    """Begin the comparisons that are due; returns how many. What failed or was stopped is left alone for a day."""
+    """Begin the comparisons that are due; returns how many. What failed or was stopped is left alone for a day. A time
+    that lies ahead, since the clock was set back, counts by how far it is away: it does not put them off."""
     begun, now = 0, timezone.now()
     for folder in SourceFolder.objects.filter(fixity_days__gt=0):
         last, tried = last_compared(folder), _jobs_of(folder).first()
-        if tried is not None and now - tried.created_at < datetime.timedelta(days=1):
+        if tried is not None and abs(now - tried.created_at) < datetime.timedelta(days=1):
             continue
-        if last is None or now - last >= datetime.timedelta(days=folder.fixity_days):
+        if last is None or abs(now - last) >= datetime.timedelta(days=folder.fixity_days):
             start_fixity(folder=folder)
             begun += 1
     return begun

@@ -32,7 +32,9 @@ def recover_jobs(*, at_start: bool = False, nothing_queued: bool = True) -> int:
     """
     orphaned = Q(state=Job.State.RUNNING)
     if not at_start:
-        orphaned &= Q(heartbeat__lt=timezone.now() - timedelta(seconds=HEART_STOPPED_SECONDS))
+        # One that lies ahead is from before the clock was set back.
+        now, stopped = timezone.now(), timedelta(seconds=HEART_STOPPED_SECONDS)
+        orphaned &= Q(heartbeat__lt=now - stopped) | Q(heartbeat__gt=now + stopped)
     taken_up = sum(_take_up(pk, orphaned) for pk in Job.objects.filter(orphaned).values_list("pk", flat=True))
     if taken_up:
         logger.warning("taken up again: %s", counted(taken_up, "interrupted job"))

@@ -16,6 +16,7 @@ from django.utils import timezone
 from rumbrel.core.errors import Cancelled, RumbrelError
 from rumbrel.core.progress import Progress, Throttle
 from rumbrel.web.ui.asking import asking
+from rumbrel.web.ui.outages import database_reason, disk_reason
 
 from ..models import Job
 from ..registry import Ending, JobKind, kind_for, kinds
@@ -161,20 +162,18 @@ def _carried_out(kind: JobKind, job: Job, worker: str) -> Ending:
         return Ending(state=Job.State.FAILED, reason=str(error))
     except OperationalError as error:
         logger.warning("job %s (%s) could not use the database: %s", job.pk, job.kind, error)
-        return Ending(state=Job.State.FAILED, reason=_database_reason(error))
+        return Ending(state=Job.State.FAILED, reason=database_reason(error))
+    except OSError as error:
+        logger.warning("job %s (%s) met the system's refusal: %s", job.pk, job.kind, error)
+        return Ending(state=Job.State.FAILED, reason=disk_reason(error) or _unknown(error))
     except Exception as error:  # noqa: BLE001 - this is the place: whatever happens, the job ends with its reason
         logger.exception("job %s (%s) failed", job.pk, job.kind)
-        text = f"It ended in an error that Rumbrel does not know ({type(error).__name__}: {error})."
-        return Ending(state=Job.State.FAILED, reason=f"{text} Continue to try again.")
+        return Ending(state=Job.State.FAILED, reason=_unknown(error))
 
 
-def _database_reason(error: OperationalError) -> str:
-    said = str(error)
-    if "full" in said:
-        return "There is no room left on the disk that holds Rumbrel's data. Make room, then continue."
-    if "locked" in said or "busy" in said:
-        return "Something else kept Rumbrel's database to itself for too long. Continue to go on."
-    return f"Rumbrel's database could not be used ({said}). Put that right, then continue."
+def _unknown(error: Exception) -> str:
+    text = f"It ended in an error that Rumbrel does not know ({type(error).__name__}: {error})."
+    return f"{text} Continue to try again."
 
 
 def _end(job: Job, worker: str, ending: Ending) -> None:

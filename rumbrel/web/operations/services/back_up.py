@@ -10,7 +10,6 @@ import os
 import shutil
 import sqlite3
 import tarfile
-import tempfile
 import time
 from collections.abc import Iterator
 from contextlib import closing
@@ -22,7 +21,7 @@ from django.utils import timezone
 
 import rumbrel
 from rumbrel.core.errors import RumbrelError
-from rumbrel.core.files import move_into_place, output_errors, working_file
+from rumbrel.core.files import move_into_place, not_written, output_errors, refusal_reason, working_file, working_folder
 
 __all__ = ["Backup", "BackupRefused", "back_up", "read_backup", "restore"]
 
@@ -65,8 +64,10 @@ def back_up(*, path: Path, with_files: bool = False) -> Backup:
     with output_errors(path.parent), working_file(path) as working:
         working.chmod(0o600)
         with working.open("wb") as file:
-            with tarfile.open(fileobj=file, mode="w") as tar, tempfile.TemporaryDirectory(dir=path.parent) as folder:
-                copy = Path(folder, _DATABASE)
+            copies = working_folder(path.with_name(f"{path.name}.database"))
+            with tarfile.open(fileobj=file, mode="w") as tar, copies as folder:
+                folder.chmod(0o700)
+                copy = folder / _DATABASE
                 _copy_database(data / _DATABASE, copy)
                 _add(tar, copy, _DATABASE, digests)
                 for name in (*_STATE, *(_FILES if with_files else ())):
@@ -89,13 +90,16 @@ def back_up(*, path: Path, with_files: bool = False) -> Backup:
 
 def _copy_database(source: Path, copy: Path) -> None:
     """The database as it is at one moment, by SQLite's own means; who is signed in is nobody's to keep."""
-    with closing(sqlite3.connect(f"file:{source}?mode=ro", uri=True, timeout=60)) as live:
-        with closing(sqlite3.connect(copy)) as kept:
-            live.backup(kept)
-            kept.execute("DELETE FROM django_session")
-            kept.commit()
-            kept.execute("VACUUM")
-            said = kept.execute("PRAGMA integrity_check").fetchone()[0]
+    try:
+        with closing(sqlite3.connect(f"file:{source}?mode=ro", uri=True, timeout=60)) as live:
+            with closing(sqlite3.connect(copy)) as kept:
+                live.backup(kept)
+                kept.execute("DELETE FROM django_session")
+                kept.commit()
+                kept.execute("VACUUM")
+                said = kept.execute("PRAGMA integrity_check").fetchone()[0]
+    except sqlite3.OperationalError as error:
+        raise not_written(copy, f"the database could not be copied ({error})") from error
     if said != "ok":
         raise BackupRefused(f"The database is damaged ({said}). Restore an earlier backup.")
 
@@ -176,7 +180,8 @@ def restore(*, path: Path) -> tuple[Backup, Path | None]:
     data = settings.RUMBREL.data
     fresh = data.with_name(f".{data.name}.restored.{os.getpid()}")
     with output_errors(data.parent):
-        shutil.rmtree(fresh, ignore_errors=True)
+        for left in data.parent.glob(f".{data.name}.restored.*"):
+            shutil.rmtree(left, ignore_errors=True)
         fresh.mkdir(mode=0o700)
         try:
             with tarfile.open(path, "r:") as tar:
@@ -193,15 +198,26 @@ def restore(*, path: Path) -> tuple[Backup, Path | None]:
                 if aside is not None:
                     os.rename(aside, data)
                 raise
-        except (tarfile.TarError, OSError) as error:
+        except tarfile.TarError as error:
             raise BackupRefused(f"The backup could not be restored: {error}.") from error
         finally:
             shutil.rmtree(fresh, ignore_errors=True)
     if aside is not None:
-        for name in (*_FILES, "volumes", "pictures", "demo"):
-            if (aside / name).exists() and not (data / name).exists():
-                os.rename(aside / name, data / name)
+        _take_over(aside, data)
     return backup, aside
+
+
+def _take_over(aside: Path, data: Path) -> None:
+    """What the backup does not hold of files."""
+    for name in (*_FILES, "volumes", "pictures", "demo"):
+        if (aside / name).exists() and not (data / name).exists():
+            try:
+                os.rename(aside / name, data / name)
+            except OSError as error:
+                text = (
+                    f"Restored, but {name} is still in {aside}: {refusal_reason(data, error)}. Then move it to {data}."
+                )
+                raise BackupRefused(text) from error
 
 
 def _set_aside(data: Path) -> Path | None:

@@ -1,7 +1,12 @@
 """Pages of our own for what goes wrong, in plain words and with a way on. They need no database."""
 
+import sys
+
+from django.db import OperationalError
 from django.http import HttpRequest, HttpResponse
 from django.template.loader import render_to_string
+
+from ..outages import database_reason, disk_reason
 
 __all__ = ["bad_request", "forbidden", "foreign", "forgery", "not_allowed", "not_found", "server_error"]
 
@@ -11,6 +16,7 @@ _TEXTS = {
     404: ("Not here", "There is nothing at this address, or it is not there any more."),
     413: ("Too much at once", "That is more than one request may bring. Send fewer or smaller files at a time."),
     429: ("Not now", "That was asked for too often. Wait a while, then try again."),
+    503: ("Not now", "Something that Rumbrel needs is not there just now. Try again."),
     500: ("Something went wrong", "An error in Rumbrel. Nothing that was finished is lost; the log has the details."),
 }
 
@@ -53,4 +59,9 @@ def not_found(request: HttpRequest, exception: Exception) -> HttpResponse:
 
 
 def server_error(request: HttpRequest) -> HttpResponse:
-    return _page(500)
+    """Where the database or a disk was in the way, that is no error of ours, and it can be put right."""
+    error = sys.exc_info()[1]
+    outage = disk_reason(error) if isinstance(error, OSError) else ""
+    if isinstance(error, OperationalError):
+        outage = database_reason(error)
+    return _page(503, outage) if outage else _page(500)

@@ -1,6 +1,5 @@
 """./run deliver: finished files onto a volume, in playing order, compared there."""
 
-import tempfile
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +9,7 @@ from django.core.management.base import CommandParser
 from rumbrel.core.crew import default_jobs
 from rumbrel.core.delivery import Delivered, WrittenList, gather_with_lists
 from rumbrel.core.errors import OutputError, PlaylistError
+from rumbrel.core.files import working_file, working_folder
 from rumbrel.core.forecast import ResultLedger
 from rumbrel.core.places import VOLUME_KINDS, volume_at, volume_kind_for
 from rumbrel.core.targets import find_target
@@ -66,8 +66,10 @@ class Command(ReportingCommand):
     def _run(self, plan: DeliveryPlan, options: dict[str, Any]) -> bool:
         all_ok, line = True, ProgressLine()
         settings.RUMBREL.data.mkdir(parents=True, exist_ok=True)
-        with tempfile.TemporaryDirectory(dir=settings.RUMBREL.data, prefix="deliver-") as work:
-            for result in deliver(plan, Path(work), jobs=options["jobs"], report=line):
+        # Of each volume its own, the same at every run, so that what a kill leaves goes at the next.
+        making = settings.RUMBREL.data / f"deliver{plan.volume.root}".replace("/", "-")
+        with working_file(making.with_name(f"{making.name}.lock")), working_folder(making) as work:
+            for result in deliver(plan, work, jobs=options["jobs"], report=line):
                 all_ok &= result.ok
                 line.clear()
                 self.report(result.as_record(), _sentence(result), options)

@@ -51,7 +51,31 @@ function askForTheLastPages() {
   });
 }
 
+// A press that came to nothing says so: htmx leaves the page as it is where the answer is an error, or none comes.
+function asked(config) {
+  return config.verb !== "get" || ["click", "submit", "change", "input", "keydown"].includes(config.triggeringEvent?.type);
+}
+
+function sayError(event) {
+  if (!asked(event.detail.requestConfig)) return;
+  const page = new DOMParser().parseFromString(event.detail.xhr.responseText, "text/html");
+  say(page.querySelector("main p")?.textContent || "That did not work. Load the page again, then repeat it.", "error");
+}
+
+function watchErrors() {
+  const silent = "Rumbrel does not answer. See that it runs; this page goes on by itself then.";
+  const told = document.getElementById("told");
+  document.addEventListener("htmx:responseError", sayError);
+  document.addEventListener("htmx:sendError", () => {
+    if (told.textContent !== silent) say(silent, "error");
+  });
+  document.addEventListener("htmx:beforeSwap", () => {
+    if (told.textContent === silent) told.replaceChildren();
+  });
+}
+
 export function startAnnouncing() {
+  watchErrors();
   const wishes = () => document.querySelectorAll("[data-notify]").forEach(showWish);
   document.addEventListener("click", (event) => {
     if (event.target.closest("[data-notify]")) Notification.requestPermission().then(wishes);

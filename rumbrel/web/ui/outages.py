@@ -1,0 +1,30 @@
+"""What hinders Rumbrel itself: its database or a disk, in words for the user."""
+
+import errno
+from pathlib import Path
+
+from django.db import OperationalError
+
+from rumbrel.core.files import refusal_reason
+
+__all__ = ["database_reason", "disk_reason"]
+
+_DISKS = (errno.ENOSPC, errno.EDQUOT, errno.EROFS)
+
+
+def database_reason(error: OperationalError) -> str:
+    """A sentence with what to do."""
+    said = str(error)
+    if "full" in said:
+        return "There is no room left on the disk that holds Rumbrel's data. Make room, then continue."
+    if "locked" in said or "busy" in said:
+        return "Something else kept Rumbrel's database to itself for too long. Continue to go on."
+    return f"Rumbrel's database could not be used ({said}). Put that right, then continue."
+
+
+def disk_reason(error: OSError) -> str:
+    """A sentence with what to do where a disk takes no more; "" for what has other reasons."""
+    if error.errno not in _DISKS:
+        return ""
+    folder = Path(error.filename).parent if isinstance(error.filename, str) else Path("the disk")
+    return f"Not written: {refusal_reason(folder, error)}."
