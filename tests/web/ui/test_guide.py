@@ -2,6 +2,8 @@
 
 import configparser
 import re
+import shutil
+import subprocess
 from dataclasses import replace
 from pathlib import Path
 
@@ -81,6 +83,11 @@ class ExampleTests(WebCase):
             (found.hosts, found.log_form, str(found.data)), (("tower.example",), "json", "/var/lib/rumbrel")
         )
         self.assertIn(service["RUMBREL_DATA"], service["ReadWritePaths"])
+        if shutil.which("systemd-analyze"):
+            unit_file = Path(self.source, "rumbrel.service")
+            unit_file.write_text(text.replace("/opt/rumbrel/run", str(Path(settings.BASE_DIR) / "run")))
+            said = subprocess.run(["systemd-analyze", "verify", unit_file], capture_output=True, text=True)
+            self.assertEqual((said.returncode, said.stderr), (0, ""))
         image = (DOCS / "examples" / "Containerfile").read_text()
         said = dict(pair.split("=") for pair in re.search(r"^ENV (.*)$", image, re.M)[1].split())  # type: ignore[index]
         self.assertTrue(read_environment(Path("/nowhere"), said).is_open)

@@ -346,7 +346,11 @@ class ErrorTests(SafetyCase):
     def test_a_disk_or_a_database_in_the_way_is_said_with_what_to_do(self) -> None:
         self.client.raise_request_exception = False
         for error, status, words in (
-            (OSError(28, "No space", "/data/covers/a"), 503, "Not written: there is no room left at /data/covers. Free some space"),
+            (
+                OSError(28, "No space", "/data/covers/a"),
+                503,
+                "Not written: there is no room left at /data/covers. Free some space",
+            ),
             (OperationalError("database is locked"), 503, "kept Rumbrel&#x27;s database to itself"),
             (OSError(5, "Input/output error"), 500, "Something went wrong"),
         ):
