@@ -68,6 +68,9 @@ def _run(folder: Path, asked: argparse.Namespace) -> int:
             while instance.lives and (trial.kills < asked.kills if asked.kills else number < asked.rounds):
                 failed += not _right(trial, names[number % len(names)], number + 1)
                 number += 1
+            if not instance.lives:
+                failed += 1
+                print("the instance ended by itself")
             instance.end()
             if left := instance.parts():
                 failed += 1

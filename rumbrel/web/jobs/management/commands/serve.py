@@ -108,7 +108,8 @@ class _Parts:
         for name, process in self._running.items():
             if process.poll() is None:
                 continue
-            quick = time.monotonic() - self._begun[name] < _QUICK_SECONDS
+            # One that was killed from outside says nothing against itself.
+            quick = process.returncode != -signal.SIGKILL and time.monotonic() - self._begun[name] < _QUICK_SECONDS
             self._quick_deaths[name] = self._quick_deaths[name] + 1 if quick else 0
             if self._quick_deaths[name] >= _MOST_QUICK_DEATHS:
                 raise CommandError("A part of Rumbrel ends time and again. Its reason stands above.")
