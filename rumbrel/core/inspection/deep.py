@@ -15,7 +15,7 @@ from rumbrel.core.sound.analysis import Ends, EndsFinder, State, StateMeter
 from rumbrel.core.sound.decoding import open_sound
 from rumbrel.core.sound.digest import SampleDigest
 from rumbrel.core.sound.fine_picture import FinePictureMaker
-from rumbrel.core.sound.level import Level, LevelMeter
+from rumbrel.core.sound.level import Level, LevelMeter, as_float
 from rumbrel.core.sound.picture import Picture, PictureMaker
 from rumbrel.core.sound.shape import Block, tamed
 
@@ -131,14 +131,18 @@ def _decoded(facts: Facts, progress: Callable[[float], None], picture_file: Path
         level, ends, state = LevelMeter(sound.shape), EndsFinder(), StateMeter(sound.shape)
         picture, digest, stored = PictureMaker(sound.shape, facts.samples), SampleDigest(32), _StoredDigest(facts)
         fine = FinePictureMaker(sound.shape, facts.samples) if picture_file else None
-        sinks: tuple[Any, ...] = (level, ends, state, picture, stored, *([fine] if fine else []))
+        of_values: tuple[Any, ...] = (level, ends, picture)
+        of_samples: tuple[Any, ...] = (state, stored, *([fine] if fine else []))
         not_numbers = 0
         for block in sound.blocks():
             digest.push(block)
             block, wrong = tamed(block)
             not_numbers += wrong
-            for sink in sinks:
+            for sink in of_samples:
                 sink.push(block)
+            unit = as_float(block)
+            for sink in of_values:
+                sink.push(unit)
             progress(min(1.0, digest.samples / max(1, facts.samples)))
         damaged, places = sound.damaged_packets, tuple(sound.damaged_at)
     if fine and picture_file:

@@ -43,7 +43,7 @@ class PictureMaker:
         self._open: tuple[float, float, int] = (0.0, 0.0, 0)
         self._stride = max(_FFT_SAMPLES, math.ceil(expected_samples / SPECTRUM_COLUMNS))
         self._rows: list[NDArray[np.float64]] = []
-        self._held = np.zeros(0)
+        self._held = np.zeros((0, shape.channels))
         self._skip = 0
         self._window = np.hanning(_FFT_SAMPLES)
         top = shape.sample_rate / 2
@@ -76,10 +76,10 @@ class PictureMaker:
         if self._skip >= len(values):
             self._skip -= len(values)
             return
-        held = np.concatenate([self._held, values[self._skip :].mean(axis=1)])
+        held = np.concatenate([self._held, values[self._skip :]])
         self._skip = 0
         while len(held) >= _FFT_SAMPLES and not self._skip:
-            self._rows.append(self._row(held[:_FFT_SAMPLES]))
+            self._rows.append(self._row(held[:_FFT_SAMPLES].mean(axis=1)))
             gone = min(len(held), self._stride)
             self._skip = self._stride - gone
             held = held[gone:]
