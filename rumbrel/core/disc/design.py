@@ -55,7 +55,8 @@ class TrackDesign:
     """A track of a disc. key stays with it wherever it is moved; source_id says whose sound it is.
 
     gap_sectors is the gap before it where it has one of its own; runs_on, that it follows the one before without a
-    break. left_out keeps it in the list and off the disc. index_sectors are the marks inside it, from its beginning.
+    break. lead_sectors is how much of its file before its own part lies in its gap as sound, as cue sheets have it between
+    INDEX 00 and 01; before the first track that is hidden sound. left_out keeps it in the list and off the disc. index_sectors are the marks inside it, from its beginning.
     texts are those that were typed over the tags, by the names of TRACK_TEXTS; "" leaves one out.
     """
 
@@ -63,6 +64,7 @@ class TrackDesign:
     source_id: int
     gap_sectors: int | None = None
     runs_on: bool = False
+    lead_sectors: int = 0
     left_out: bool = False
     index_sectors: tuple[int, ...] = ()
     copy_permitted: bool = False
@@ -128,7 +130,7 @@ def without(design: DiscDesign, keys: Collection[int]) -> DiscDesign:
     """Off the list altogether."""
     for key in keys:
         design.track(key)
-    return replace(design, tracks=tuple(track for track in design.tracks if track.key not in keys))
+    return rejoined(design, tuple(track for track in design.tracks if track.key not in keys))
 
 
 def moved(design: DiscDesign, keys: Sequence[int], before: int | None) -> DiscDesign:
@@ -149,13 +151,16 @@ def moved(design: DiscDesign, keys: Sequence[int], before: int | None) -> DiscDe
 
 
 def rejoined(design: DiscDesign, tracks: Sequence[TrackDesign]) -> DiscDesign:
-    """The tracks in a new order, with the joins that are still between the same two."""
+    """The tracks in a new order, with the joins, and the sound in gaps, that are still between the same two."""
     before = {later.key: earlier.key for earlier, later in zip(design.tracks, design.tracks[1:], strict=False)}
     new = {later.key: earlier.key for earlier, later in zip(tracks, tracks[1:], strict=False)}
-    kept = tuple(
-        replace(track, runs_on=track.runs_on and new.get(track.key) == before.get(track.key)) for track in tracks
-    )
+    kept = tuple(track if new.get(track.key) == before.get(track.key) else _alone(track) for track in tracks)
     return replace(design, tracks=kept)
+
+
+def _alone(track: TrackDesign) -> TrackDesign:
+    """Without what it had of the one before it."""
+    return replace(track, runs_on=False, lead_sectors=0)
 
 
 def checked_gap(sectors: int) -> int:
@@ -205,7 +210,7 @@ def left_out(design: DiscDesign, keys: Collection[int], out: bool) -> DiscDesign
     """Off the disc, or on it again; the list keeps them. What followed one without a break begins anew."""
     changed = _changed(design, keys, left_out=out)
     after = [b.key for a, b in zip(design.tracks, design.tracks[1:], strict=False) if out and a.key in keys]
-    return _changed(changed, after, runs_on=False) if after else changed
+    return _changed(changed, after, runs_on=False, lead_sectors=0) if after else changed
 
 
 def with_texts(design: DiscDesign, texts: Mapping[str, str], key: int | None = None) -> DiscDesign:

@@ -31,12 +31,15 @@ _OF_THE_FILE_ALONE = frozenset({"title", "track", "isrc", "cuesheet", "track_gai
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Cutting:
-    """A way to cut a file into tracks: what says so, and the parts in order. error says why it cannot be used."""
+    """A way to cut a file into tracks: what says so, and the parts in order. error says why it cannot be used. sheet is
+    the cue sheet that says so, where all of its disc lies in the file, and sheet_path where it lies beside it."""
 
     key: str
     said_by: str
     parts: tuple[Part, ...] = ()
     error: str = ""
+    sheet: CueSheet | None = None
+    sheet_path: Path | None = None
 
 
 def cuttings_of(facts: Facts) -> list[Cutting]:
@@ -85,7 +88,9 @@ def _by_sheets(facts: Facts) -> Iterator[Cutting]:
                 yield Cutting(key=key, said_by=said_by, error=str(error))
             continue
         tracks = [track for track in sheet.tracks if _names(track.file.name, path)]
-        yield from _cutting(key, said_by, facts, _parts_of(sheet, tracks, facts))
+        for cutting in _cutting(key, said_by, facts, _parts_of(sheet, tracks, facts)):
+            whole = sheet if len(tracks) == len(sheet.tracks) else None
+            yield replace(cutting, sheet=whole, sheet_path=sheet_path)
 
 
 def _names(written: str, path: Path) -> bool:
@@ -104,7 +109,8 @@ def _by_own_sheet(facts: Facts) -> Iterator[Cutting]:
     except RumbrelError as error:
         yield Cutting(key="own sheet", said_by="the cue sheet in its tags", error=str(error))
         return
-    yield from _cutting("own sheet", "the cue sheet in its tags", facts, _parts_of(sheet, sheet.tracks, facts))
+    for cutting in _cutting("own sheet", "the cue sheet in its tags", facts, _parts_of(sheet, sheet.tracks, facts)):
+        yield replace(cutting, sheet=sheet)
 
 
 def _parts_of(sheet: CueSheet, tracks: Sequence[CueTrack], facts: Facts) -> list[Part]:

@@ -11,13 +11,20 @@ from typing import Any
 from rumbrel.core.conversion.levelling import Measured, gain_for
 from rumbrel.core.crew import Tell
 from rumbrel.core.disc.checklist import Finding, checklist
-from rumbrel.core.disc.design import DiscDesign, TrackDesign, divided, gaps_of_at_most, left_out
+from rumbrel.core.disc.cue_sheet import CueSheet, CueTrack
+from rumbrel.core.disc.design import TRACK_TEXTS, DiscDesign, TrackDesign, divided, gaps_of_at_most, left_out
 from rumbrel.core.disc.fitting import Split, offers, split
 from rumbrel.core.disc.joins import meet_without_a_break
 from rumbrel.core.disc.layout import DiscLayout, DiscTrack, Programme
 from rumbrel.core.disc.media import medium_for, smallest_medium
-from rumbrel.core.disc.red_book import SAMPLE_RATE, SAMPLES_PER_SECTOR, SECTORS_PER_SECOND, spoken_time
-from rumbrel.core.disc.text import DiscText
+from rumbrel.core.disc.red_book import (
+    FIRST_PAUSE_SECTORS,
+    SAMPLE_RATE,
+    SAMPLES_PER_SECTOR,
+    SECTORS_PER_SECOND,
+    spoken_time,
+)
+from rumbrel.core.disc.text import DiscText, TrackText
 from rumbrel.core.errors import DiscError
 from rumbrel.core.inspection import Facts
 from rumbrel.core.progress import Progress, Unit
@@ -36,6 +43,7 @@ __all__ = [
     "find_meetings",
     "may_meet",
     "plan_design",
+    "sheet_design",
     "touching",
 ]
 
@@ -68,7 +76,7 @@ class Sound:
 class Laid:
     """A row of the list: its track on the disc, None for one that is left out or cannot be used, which reason tells.
 
-    joins says that it is one recording with the one before and could run on from it.
+    joins says that it is one recording with the one before and could run on from it; not where it was given a gap.
     """
 
     design: TrackDesign
@@ -105,6 +113,50 @@ class DesignPlan:
     @property
     def writable(self) -> bool:
         return self.failed is None and self.layout.fits
+
+
+def sheet_design(sheet: CueSheet, source_ids: Sequence[int], packs: DiscText | None = None) -> DiscDesign:
+    """The very disc that a cue sheet of one file describes, whose tracks are the parts of that file in their order. packs
+    is what its CD-Text file holds. Raises DiscError for a sheet that says of a disc what a design cannot."""
+    tracks = sheet.tracks
+    if sheet.data_tracks:
+        raise DiscError("Its cue sheet has data tracks as well. Lay its sound out as a playlist.")
+    if len({(track.file.name, track.gap_file or track.file) for track in tracks}) > 1:
+        raise DiscError(
+            "Its cue sheet names several files. Put the sheet's image onto the bench, or lay out a playlist."
+        )
+    if any(track.postgap_sectors for track in tracks):
+        raise DiscError("Its cue sheet has silence behind tracks (POSTGAP), which cannot be changed here.")
+    said = packs.tracks if packs is not None and len(packs.tracks) == len(tracks) else (None,) * len(tracks)
+    made = [
+        TrackDesign(
+            key=number, source_id=source_id, gap_sectors=track.silence_sectors if number > 1 else None,
+            runs_on=number > 1 and not track.silence_sectors, lead_sectors=_lead_sectors(track, number == 1),
+            index_sectors=tuple(mark - track.start_sector for mark in track.index_sectors),
+            copy_permitted=track.copy_permitted, pre_emphasis=track.pre_emphasis, texts=_texts_of(track, sheet, text),
+        )
+        for number, (track, source_id, text) in enumerate(zip(tracks, source_ids, said, strict=True), 1)
+    ]  # fmt: skip
+    texts = {"title": sheet.title, "performer": sheet.performer, "product_code": sheet.product_code}
+    return DiscDesign(
+        first_pause_sectors=FIRST_PAUSE_SECTORS + tracks[0].silence_sectors, tracks=tuple(made),
+        texts={name: text for name, text in texts.items() if text},
+    )  # fmt: skip
+
+
+def _lead_sectors(track: CueTrack, is_first: bool) -> int:
+    """What lies between INDEX 00 and 01; before the first track also without an INDEX 00."""
+    gap = 0 if is_first and track.gap_sector is None else track.gap_sector
+    return 0 if gap is None else track.start_sector - gap
+
+
+def _texts_of(track: CueTrack, sheet: CueSheet, packs: TrackText | None) -> dict[str, str]:
+    own = {
+        "title": track.title, "performer": track.performer or sheet.performer, "songwriter": track.songwriter,
+        "isrc": track.isrc,
+    }  # fmt: skip
+    fuller = {name: getattr(packs, name) for name in TRACK_TEXTS} if packs is not None else {}
+    return {name: text for name, text in (own | {k: v for k, v in fuller.items() if v}).items() if text}
 
 
 def touching(before: Facts | None, after: Facts | None) -> bool:
@@ -186,7 +238,7 @@ class _Bases:
             else:
                 tracks.append(track)
                 programmes.append(_said(base, track))
-        whole = _joined(programmes)
+        whole = _joined(_with_leads(programmes, tracks, self._sounds))
         return _Usable(tracks, whole, _trimmed(whole, tracks, self._sounds), refused)
 
     def lay_out(self, design: DiscDesign) -> DiscLayout:
@@ -218,6 +270,40 @@ def _said(programme: Programme, track: TrackDesign) -> Programme:
 _PLAIN = TrackDesign(key=0, source_id=0)
 
 
+def _with_leads(
+    programmes: Sequence[Programme], tracks: Sequence[TrackDesign], sounds: Mapping[int, Sound]
+) -> list[Programme]:
+    """With the sound of their files that lies in their gaps. Where that is the end of the track before, it is no part of
+    that any more."""
+    found: list[Programme] = []
+    for number, (programme, track) in enumerate(zip(programmes, tracks, strict=True)):
+        facts = sounds[track.source_id].facts
+        lead = _lead(facts, programme, track.lead_sectors) if facts and track.lead_sectors else None
+        if lead is not None and number and touching(sounds[tracks[number - 1].source_id].facts, facts):
+            if found[-1].samples > lead.samples:
+                found[-1] = replace(found[-1], samples=found[-1].samples - lead.samples)
+            else:
+                lead = None
+        found.append(programme if lead is None else replace(programme, lead=lead))
+    return found
+
+
+def _lead(facts: Facts, programme: Programme, sectors: int) -> Programme | None:
+    """So many sectors of the file before a part; None where there is no such sound."""
+    if facts.stretch is None:
+        return None
+    end = facts.stretch.start_sample
+    at = round(end * SECTORS_PER_SECOND / facts.sample_rate) - sectors
+    start = round(at * facts.sample_rate / SECTORS_PER_SECOND)
+    if not 0 <= start < end:
+        return None
+    before = replace(facts.stretch, start_sample=start, end_sample=end)
+    return replace(
+        programme, choice=replace(facts, stretch=before).choice(), samples=end - start, index_samples=(), lead=None,
+        gap_sectors=None, runs_on=False,
+    )  # fmt: skip
+
+
 def _joined(programmes: Sequence[Programme]) -> list[Programme]:
     """What runs on does so from something of the same rate and channels; else it begins anew."""
     found: list[Programme] = []
@@ -237,11 +323,12 @@ def _trimmed(
     found = []
     for number, (programme, track) in enumerate(zip(programmes, tracks, strict=True)):
         measured = sounds[track.source_id].measured
-        goes_on = number + 1 < len(programmes) and programmes[number + 1].runs_on
+        after = programmes[number + 1] if number + 1 < len(programmes) else None
+        goes_on = after is not None and bool(after.runs_on or after.lead)
         if measured is None or measured.ends.leading_samples >= measured.samples:
             found.append(programme)
             continue
-        start = 0 if programme.runs_on else measured.ends.leading_samples
+        start = 0 if programme.runs_on or programme.lead else measured.ends.leading_samples
         end = 0 if goes_on else measured.ends.trailing_samples
         marks = tuple(mark - start for mark in programme.index_samples)
         found.append(
@@ -280,7 +367,9 @@ def _levelled(
             found = measured[number]
             if found is not None:
                 state = measured_state(found, gain)
-                levelled[number] = replace(programmes[number], gain_db=gain, state=state)
+                lead = programmes[number].lead
+                lead = lead and replace(lead, gain_db=gain)
+                levelled[number] = replace(programmes[number], gain_db=gain, state=state, lead=lead)
     return levelled
 
 
@@ -330,7 +419,9 @@ def _rows(
             if before is not None and not laid.runs_on:
                 earlier = sounds.get(before.source_id)
                 one = (before.source_id, track.source_id) in meetings
-                row = replace(row, joins=one or (earlier is not None and touching(earlier.facts, sound.facts)))
+                touch = earlier is not None and touching(earlier.facts, sound.facts)
+                # A gap of its own is the answer already.
+                row = replace(row, joins=(one or touch) and track.gap_sectors is None)
             before = track
         rows.append(row)
     return tuple(rows)

@@ -8,7 +8,7 @@ from rumbrel.core.bench.recorder import steps_of
 from rumbrel.core.disc.design import DiscKind
 from rumbrel.core.disc.layout import DiscLayout, DiscTrack, radius_mm
 from rumbrel.core.disc.media import Medium
-from rumbrel.core.disc.red_book import format_msf, spoken_time
+from rumbrel.core.disc.red_book import format_msf, sectors_for_samples, spoken_time
 from rumbrel.core.disc.text import MOST_PACKS, TextUse, as_coded, text_use
 from rumbrel.core.verdict import Verdict
 from rumbrel.core.workflows.design_data import DataPlan
@@ -62,7 +62,7 @@ KIND_SAID: Mapping[DiscKind, tuple[str, str]] = {
 class TrackRow:
     """A row of the list, its figures as they are shown: a disc is drawn anew with every change. number is "" for one
     that does not lie on the disc; equal is its read-back, None where it was not written as it is now. gap is the
-    field's text, coded what a player shows of the title where that differs."""
+    field's text, lead the sound that lies in the gap as well, coded what a player shows of the title where that differs."""
 
     key: str
     track_id: str
@@ -70,6 +70,7 @@ class TrackRow:
     title: str
     performer: str
     gap: str = ""
+    lead: str = ""
     first: bool = False
     start: str = ""
     length: str = ""
@@ -106,7 +107,7 @@ def track_rows(disc: Disc, planned: PlannedDisc, plan: DesignPlan) -> list[Track
         rows.append(
             TrackRow(
                 key=str(design.key), track_id=str(design.source_id), number=str(track.number), title=row.title,
-                performer=row.performer, first=track.number == 1, gap=_gap_said(plan, track),
+                performer=row.performer, first=track.number == 1, gap=_gap_said(plan, track), lead=_lead_said(plan, track),
                 start=format_msf(track.start_sector), length=format_msf(track.sectors),
                 gain=signed(programme.gain_db) if programme.state is not None else "–",
                 over=track.end_sector > capacity, equal=equal.get(track.number),
@@ -120,7 +121,19 @@ def _gap_said(plan: DesignPlan, track: DiscTrack) -> str:
     """The gap before a track as its field shows it; before the first it is the first pause."""
     if track.runs_on:
         return "runs on"
-    text = gap_text(plan.design.first_pause_sectors if track.number == 1 else track.gap_sectors)
+    return _seconds_said(plan.design.first_pause_sectors if track.number == 1 else track.silence_sectors)
+
+
+def _lead_said(plan: DesignPlan, track: DiscTrack) -> str:
+    """How long the sound in its gap is; before the first, what is hidden there."""
+    lead = track.programme.lead
+    if lead is None or (track.number == 1 and plan.design.hidden_id is not None):
+        return ""
+    return f"{_seconds_said(sectors_for_samples(lead.disc_samples))} of sound before it"
+
+
+def _seconds_said(sectors: int) -> str:
+    text = gap_text(sectors)
     return text if ":" in text else f"{text} s"
 
 

@@ -34,4 +34,5 @@ urlpatterns = [
     path("discs/<int:pk>/inlay/", inlay.page, name="inlay"),
     path("discs/<int:pk>/inlay/<slug:piece>.<slug:form>", inlay.printed, name="printed"),
     path("playlists/<int:pk>/disc/", discs.lay_out, name="lay-out"),
+    path("tracks/<int:pk>/disc/", discs.lay_out_sheet, name="lay-out-sheet"),
 ]

@@ -7,11 +7,16 @@ import numpy as np
 import soundfile
 
 from rumbrel.core.disc.cue_sheet import parse_cue_sheet, read_cue_file
+from rumbrel.core.disc.design import left_out, moved, without
 from rumbrel.core.disc.image import read_back, write_image
 from rumbrel.core.disc.layout import lay_out
 from rumbrel.core.disc.media import medium_for
 from rumbrel.core.disc.text import DiscText, TrackText
 from rumbrel.core.errors import DiscError
+from rumbrel.core.inspection import inspect_file
+from rumbrel.core.inspection.stretches import cut_out
+from rumbrel.core.workflows.cut_tracks import cuttings_of
+from rumbrel.core.workflows.design_disc import DesignPlan, Sound, plan_design, sheet_design
 from rumbrel.core.workflows.make_disc import DiscPlan, DiscWish, gather_programmes, plan_disc, sheet_says
 from tests.core.disc.case import DiscCase
 
@@ -20,6 +25,15 @@ SECTOR = 2352
 
 def noise(sectors: int, seed: int) -> bytes:
     return np.random.default_rng(seed).integers(-9000, 9000, sectors * SECTOR // 2).astype("<i2").tobytes()
+
+
+DESCRIBED = (
+    'TITLE "Days"', "CATALOG 2904173000523", 'FILE "a.wav" WAVE',
+    "TRACK 01 AUDIO", 'TITLE "Peal"', "ISRC XAOSW2400001", "INDEX 00 00:00:00", "INDEX 01 00:01:00",
+    "TRACK 02 AUDIO", "FLAGS DCP PRE", "INDEX 00 00:06:30", "INDEX 01 00:07:00", "INDEX 02 00:09:00",
+    "TRACK 03 AUDIO", "INDEX 01 00:12:00", "TRACK 04 AUDIO", "PREGAP 00:01:10", "INDEX 00 00:17:50", "INDEX 01 00:18:00",
+)  # fmt: skip
+"""Sound before track 1 and in gaps, a gap of silence, codes, flags, a mark, and a track that runs on."""
 
 
 class SheetCase(DiscCase):
@@ -68,6 +82,57 @@ class AgainTests(SheetCase):
         for suffix in (".bin", ".sub", ".cdt", ".digests", ".cue"):
             one, two = (each.cue_path.with_suffix(suffix).read_bytes() for each in (first, second))
             self.assertEqual(one == two, True, suffix)
+
+
+class DesignedTests(SheetCase):
+    """A design that is made of a sheet and of the parts that it cuts a file into is the very disc of that sheet."""
+
+    def designed(self, sheet: Path, file: Path) -> DesignPlan:
+        (cutting,) = [each for each in cuttings_of(inspect_file(file)) if each.key.startswith("sheet")]
+        self.assertIsNotNone(cutting.sheet)
+        whole = inspect_file(file)
+        sounds = {n: Sound(facts=cut_out(whole, part), title=f"Track {n}") for n, part in enumerate(cutting.parts, 1)}
+        design = sheet_design(cutting.sheet, list(sounds), sheet_says(sheet).packs)  # type: ignore[arg-type]
+        return plan_design(design, sounds)
+
+    def test_it_is_written_byte_for_byte_as_the_sheet_itself(self) -> None:
+        for rate in (44_100, 48_000):
+            sound = np.frombuffer(noise(2400, 9), "<i2").reshape(-1, 2)[: rate * 24]
+            soundfile.write(self.folder / "a.wav", sound, rate, subtype="PCM_16")
+            sheet = self.sheet(*DESCRIBED)
+            by_sheet, by_design = self.planned(sheet), self.designed(sheet, self.folder / "a.wav")
+            by_design = replace(by_design, text=replace(by_design.text, disc=by_sheet.text.disc))
+            self.assertIsNone(by_design.failed)
+            images = []
+            for name, plan in (("sheet", by_sheet), ("design", by_design)):
+                # The noise of dither falls by the blocks in which a file is read.
+                layout = replace(plan.layout, dither="none")
+                images.append(write_image(layout, self.folder / f"{name} {rate}", "same", text=plan.text))
+            for suffix in (".bin", ".sub", ".cdt", ".digests", ".cue"):
+                one, two = (each.cue_path.with_suffix(suffix).read_bytes() for each in images)
+                self.assertEqual(one == two, True, f"{suffix} at {rate}")
+            self.assertEqual([track.lead_sectors for track in by_design.layout.tracks], [0, 45, 0, 25])
+
+    def test_what_had_another_before_it_keeps_nothing_of_that(self) -> None:
+        soundfile.write(
+            self.folder / "a.wav", np.frombuffer(noise(2000, 9), "<i2").reshape(-1, 2), 44_100, subtype="PCM_16"
+        )
+        plan = self.designed(self.sheet(*DESCRIBED), self.folder / "a.wav")
+        for changed in (without(plan.design, [1]), left_out(plan.design, [1], True), moved(plan.design, [2], None)):
+            second = changed.track(2)
+            self.assertEqual((second.runs_on, second.lead_sectors), (False, 0))
+            self.assertEqual(
+                (changed.track(4).lead_sectors, changed.track(3).runs_on), (25, changed.tracks[-1].key != 2)
+            )
+
+    def test_what_a_design_cannot_say_is_refused(self) -> None:
+        head = ('FILE "a.wav" WAVE', "TRACK 01 AUDIO", "INDEX 01 00:00:00")
+        for more, words in (
+            (("POSTGAP 00:01:00", "TRACK 02 AUDIO", "INDEX 01 00:10:00"), "POSTGAP"),
+            (('FILE "b.wav" WAVE', "TRACK 02 AUDIO", "INDEX 01 00:00:00"), "several files"),
+        ):
+            with self.assertRaisesRegex(DiscError, words):
+                sheet_design(read_cue_file(self.sheet(*head, *more)), [1, 2])
 
 
 class ForeignTests(SheetCase):

@@ -34,9 +34,9 @@ def cuttings_for(track: Track, facts: Facts) -> list[Cutting]:
     return cuttings_of(facts)
 
 
-def cut_track(*, track: Track, key: str) -> int:
-    """Add the parts of a file as tracks, in place of those there were; returns how many. Raises RumbrelError, also
-    where lists would lose entries by it."""
+def cut_track(*, track: Track, key: str) -> list[int]:
+    """Add the parts of a file as tracks, in place of those there were; returns their ids in order. Raises RumbrelError,
+    also where lists would lose entries by it."""
     facts = facts_by_id([track.pk]).get(track.pk)
     found = next((each for each in cuttings_for(track, facts) if each.key == key), None) if facts else None
     if facts is None or found is None:
@@ -50,10 +50,9 @@ def cut_track(*, track: Track, key: str) -> int:
         raise RumbrelError(f"{' '.join(held)} Take the tracks that are there out of the collection first.")
     with transaction.atomic():
         remove_tracks(going)
-        for part in found.parts:
-            _keep(track, facts, part)
+        ids = [_keep(track, facts, part).pk for part in found.parts]
     recount_folder(folder=track.folder)
-    return len(found.parts)
+    return ids
 
 
 def join_track(*, track: Track) -> int:
@@ -65,7 +64,7 @@ def join_track(*, track: Track) -> int:
     return removed
 
 
-def _keep(whole: Track, facts: Facts, part: Part, row: Track | None = None) -> None:
+def _keep(whole: Track, facts: Facts, part: Part, row: Track | None = None) -> Track:
     """Write a part: where its file lies, and as its facts say. What a look told of another file is forgotten."""
     cut = cut_out(facts, part)
     path = kept_path(Path(cut.key))
@@ -77,6 +76,7 @@ def _keep(whole: Track, facts: Facts, part: Part, row: Track | None = None) -> N
     look = DeepLook.objects.filter(track=track).first()
     if look is not None and not is_of(look, cut):
         look.delete()
+    return track
 
 
 def refresh_cuts(*, folder: SourceFolder) -> None:

@@ -88,7 +88,7 @@ def cut(request: HttpRequest, pk: int) -> HttpResponse:
     form = CutForm(request.POST)
     with refusals_told(request):
         key = form.cleaned_data["key"] if form.is_valid() else ""
-        added = counted(services.cut_track(track=get_object_or_404(Track, pk=pk), key=key), "track")
+        added = counted(len(services.cut_track(track=get_object_or_404(Track, pk=pk), key=key)), "track")
         messages.success(request, f"{added} of this file added to the collection. The file stays as it is.")
     return redirect("collection:track", pk)
 

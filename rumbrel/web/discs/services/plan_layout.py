@@ -98,7 +98,7 @@ def _as_written(track: DiscTrack) -> tuple[object, ...]:
     return (
         track.number, track.start_sector, track.sectors, track.gap_sectors, track.runs_on, track.index_sectors, sound.path,
         sound.choice, sound.start_sample, sound.samples, round(sound.gain_db, 6), sound.copy_permitted, sound.pre_emphasis,
-        sound.isrc,
+        sound.isrc, *((track.lead_sectors,) if sound.lead else ()),
     )  # fmt: skip
 
 

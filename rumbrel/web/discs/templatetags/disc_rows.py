@@ -27,6 +27,7 @@ def laid_row(row: TrackRow, address: str, still: bool) -> str:
             else '<span class="fail">differs</span>'
         )
     first = '<span class="text-second">first</span> ' if row.first else ""
+    lead = f'<br><span class="text-second">{escape(row.lead)}</span>' if row.lead else ""
     page = address.replace("/track/0/", f"/track/{key}/")
     return mark_safe(  # noqa: S308 - every text in it was escaped above
         f'<tr data-row id="disc-row-{key}" data-key="{key}" data-track="{row.track_id}" data-title="{title}">'
@@ -34,7 +35,7 @@ def laid_row(row: TrackRow, address: str, still: bool) -> str:
         '<td class="handle" data-handle aria-hidden="true">≡</td>'
         f'<td class="wide"><input class="cell" id="title-{key}" data-text="title" value="{title}" aria-label="title of track {row.number}"{coded}{disabled}></td>'
         f'<td><input class="cell soft" id="performer-{key}" data-text="performer" value="{performer}" aria-label="performer of track {row.number}"{disabled}></td>'
-        f'<td class="fig">{first}<input class="cell cell-gap" id="gap-{key}" data-gap value="{gap}" aria-label="gap before track {row.number}"{disabled}></td>'
+        f'<td class="fig">{first}<input class="cell cell-gap" id="gap-{key}" data-gap value="{gap}" aria-label="gap before track {row.number}"{disabled}>{lead}</td>'
         f'<td class="num">{row.start}</td><td class="num">{row.length}</td><td class="num">{row.gain}</td>'
         f'<td class="whitespace-nowrap">{state}</td></tr>\n'
     )

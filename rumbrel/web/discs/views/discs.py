@@ -15,6 +15,7 @@ from rumbrel.core.errors import RumbrelError
 from rumbrel.core.verdict import Verdict
 from rumbrel.core.workflows.design_data import DataPlan
 from rumbrel.core.workflows.design_disc import DesignPlan
+from rumbrel.web.collection.models import Track
 from rumbrel.web.collection.queries import pulled_ids
 from rumbrel.web.jobs.rows import job_row
 from rumbrel.web.playlists.models import Playlist
@@ -47,6 +48,22 @@ def lay_out(request: HttpRequest, pk: int) -> HttpResponse:
         messages.error(request, str(error))
         return redirect("playlists:playlist", pk=pk)
     services.start_measuring(disc=disc)
+    return redirect("discs:disc", pk=disc.pk)
+
+
+@require_POST
+def lay_out_sheet(request: HttpRequest, pk: int) -> HttpResponse:
+    """The disc of a cue sheet beside or inside a file."""
+    track = get_object_or_404(Track, pk=pk)
+    try:
+        disc = services.lay_out_sheet(track=track, key=request.POST.get("key", "")[:400])
+    except RumbrelError as error:
+        messages.error(request, str(error))
+        return redirect("collection:track", pk=pk)
+    services.start_measuring(disc=disc)
+    messages.success(
+        request, f"Its tracks are in the collection and on the list {disc.playlist}. The file stays as it is."
+    )
     return redirect("discs:disc", pk=disc.pk)
 
 
