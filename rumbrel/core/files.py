@@ -27,6 +27,7 @@ __all__ = [
     "copy_compared",
     "file_digest",
     "file_identity",
+    "is_working",
     "move_into_place",
     "not_written",
     "output_errors",
@@ -111,6 +112,11 @@ def working_path(output: Path) -> Path:
     return output.with_name(f"{_PREFIX}{mark}{_SUFFIX}")
 
 
+def is_working(name: str) -> bool:
+    """Whether a file's name is one of working_path."""
+    return name.startswith(_PREFIX) and name.endswith(_SUFFIX)
+
+
 @contextmanager
 def working_file(output: Path) -> Iterator[Path]:
     """A path to write to, in the output's folder; whatever is left of it is removed at the end.
@@ -188,7 +194,7 @@ def remove_leftovers(folder: Path, *, below: bool = True) -> int:
         if not below:
             folders.clear()
         for name in names:
-            if not (name.startswith(_PREFIX) and name.endswith(_SUFFIX)):
+            if not is_working(name):
                 continue
             path = Path(inner, name)
             with suppress(FileNotFoundError, BlockingIOError):

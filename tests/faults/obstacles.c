@@ -80,19 +80,27 @@ static int refused_open(int fd, int counts_when_full) {
     return refused_at(path, counts_when_full);
 }
 
-/* Bytes: a disk that becomes full takes the first half of the last piece. */
-#define HALVED(size) ((page && page->error == ENOSPC && page->writes == page->let_through && (size) > 1) ? (size) / 2 : (size))
+/* Bytes: a disk that becomes full takes the first half of the last piece. A size of -1 says that it takes none. */
+static ssize_t taken(int fd, size_t size) {
+    int64_t before = page ? page->writes : 0;
+    if (refused_open(fd, 1)) return -1;
+    int is_last = page && page->writes > before && page->error == ENOSPC && page->writes == page->let_through;
+    return (ssize_t)(is_last && size > 1 ? size / 2 : size);
+}
 ssize_t write(int fd, const void *from, size_t size) {
     REAL(ssize_t, write, int, const void *, size_t);
-    return refused_open(fd, 1) ? -1 : real(fd, from, HALVED(size));
+    ssize_t some = taken(fd, size);
+    return some < 0 ? -1 : real(fd, from, (size_t)some);
 }
 ssize_t pwrite(int fd, const void *from, size_t size, off_t at) {
     REAL(ssize_t, pwrite, int, const void *, size_t, off_t);
-    return refused_open(fd, 1) ? -1 : real(fd, from, HALVED(size), at);
+    ssize_t some = taken(fd, size);
+    return some < 0 ? -1 : real(fd, from, (size_t)some, at);
 }
 ssize_t pwrite64(int fd, const void *from, size_t size, off64_t at) {
     REAL(ssize_t, pwrite64, int, const void *, size_t, off64_t);
-    return refused_open(fd, 1) ? -1 : real(fd, from, HALVED(size), at);
+    ssize_t some = taken(fd, size);
+    return some < 0 ? -1 : real(fd, from, (size_t)some, at);
 }
 ssize_t sendfile64(int to, int from, off64_t *at, size_t size) {
     REAL(ssize_t, sendfile64, int, int, off64_t *, size_t);

@@ -223,7 +223,8 @@ class _Bench:
         lacks = {name for name in self._after if name not in found and not optional.match(name)}
         if ended == _RIGHT and lacks:
             yield f"says that all is right and lacks {sorted(lacks)}: {said[-300:]}"
-        if lost := {name for name in self._before if name not in found and name in self._after}:
+        kept = set(found.values())
+        if lost := {n for n, d in self._before.items() if n not in found and n in self._after and d not in kept}:
             yield f"lost {sorted(lost)}"
         if ended == _RIGHT:
             return

@@ -14,7 +14,7 @@ from rumbrel.core.disc.reading import Contents, DiscDrive, TrackReading, content
 from rumbrel.core.disc.red_book import CHANNELS, SAMPLE_RATE, format_msf
 from rumbrel.core.disc.text import DiscText, TrackText
 from rumbrel.core.errors import OutputError
-from rumbrel.core.files import move_into_place, output_errors, refusal_reason, working_file, write_whole
+from rumbrel.core.files import is_working, move_into_place, output_errors, refusal_reason, working_file, write_whole
 from rumbrel.core.forecast import ForecastOptions, Source, Step, forecast_batch
 from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.places import file_system_for, fitted_name
@@ -137,7 +137,8 @@ def _disc_in(folder: Path) -> str | None:
     try:
         return str(json.loads((folder / f"{folder.name}.log.json").read_text())["disc"])
     except FileNotFoundError:
-        return "" if any(folder.iterdir()) else None
+        # What a stopped run left is no disc.
+        return None if all(is_working(path.name) for path in folder.iterdir()) else ""
     except (OSError, ValueError, KeyError, TypeError):
         return ""
 

@@ -194,9 +194,9 @@ def restore(*, path: Path) -> tuple[Backup, Path | None]:
             aside = _set_aside(data)
             try:
                 os.rename(fresh, data)
-            except OSError:
+            except OSError as error:
                 if aside is not None:
-                    os.rename(aside, data)
+                    _bring_back(aside, data, error)
                 raise
         except tarfile.TarError as error:
             raise BackupRefused(f"The backup could not be restored: {error}.") from error
@@ -205,6 +205,15 @@ def restore(*, path: Path) -> tuple[Backup, Path | None]:
     if aside is not None:
         _take_over(aside, data)
     return backup, aside
+
+
+def _bring_back(aside: Path, data: Path, error: OSError) -> None:
+    """What was there takes its position again. Raises BackupRefused where it cannot."""
+    try:
+        os.rename(aside, data)
+    except OSError:
+        text = f"Not restored: {refusal_reason(data.parent, error)}. What was in {data} is in {aside}; give it its name back."
+        raise BackupRefused(text) from error
 
 
 def _take_over(aside: Path, data: Path) -> None:

@@ -8,6 +8,7 @@ from django.core.management import call_command
 from django.core.management.base import CommandParser
 from django.db import connections
 
+from rumbrel.core.files import output_errors
 from rumbrel.web.jobs.processes import claim_data_folder
 from rumbrel.web.ui.commands import ReportingCommand
 from rumbrel.web.ui.words import counted
@@ -23,6 +24,8 @@ class Command(ReportingCommand):
         parser.add_argument("file", type=Path, metavar="FILE", help="the backup")
 
     def work(self, options: dict[str, Any]) -> bool:
+        with output_errors(settings.RUMBREL.data.parent):
+            settings.RUMBREL.data.mkdir(parents=True, exist_ok=True)
         claim_data_folder(settings.RUMBREL.data)
         connections.close_all()
         backup, aside = restore(path=options["file"].absolute())
