@@ -123,7 +123,7 @@ class WalkTests(BrowserCase):
         picture = page.locator("article img")
         picture.scroll_into_view_if_needed()
         expect(picture).to_be_visible()
-        page.wait_for_function("document.querySelector('article img').naturalWidth > 0")
+        picture.evaluate("image => image.decode()")
         self.assertEqual(self.faults, [])
 
     def test_a_choice_made_with_the_arrow_keys_waits_for_enter(self) -> None:

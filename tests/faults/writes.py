@@ -66,12 +66,12 @@ def main() -> int:
     _make_sources(folder / "sources")
     print(f"{'':32}  writes  tried")
     chosen = {name: trial for name, trial in _trials().items() if name in sys.argv[2:] or not sys.argv[2:]}
-    findings = [
-        text for name, trial in chosen.items() for text in _Bench(obstacles, name, trial).tried(int(sys.argv[1]))
-    ]
-    for text in findings:
-        print(text)
-    print(f"{len(findings)} findings")
+    findings = 0
+    for name, trial in chosen.items():
+        for text in _Bench(obstacles, name, trial).tried(int(sys.argv[1])):
+            findings += 1
+            print(text, flush=True)
+    print(f"{findings} findings")
     return 1 if findings else 0
 
 
