@@ -58,7 +58,6 @@ _REASONS = {
 }
 _PREFIX, _SUFFIX = ".rumbrel-", ".part"
 _COPY_BYTES = 1 << 20
-_TRIED_BYTES = 2 * _COPY_BYTES
 _SECONDS_FOR_ANOTHER = 8.0
 _SECONDS_BETWEEN_TRIES = 0.1
 
@@ -96,10 +95,9 @@ def refused_now(working: Path) -> OutputError | None:
     them, so a piece is written behind it, and what that meets is returned."""
     try:
         with working.open("ab", buffering=0) as file:
-            for _ in range(_TRIED_BYTES // _COPY_BYTES):
-                if file.write(bytes(_COPY_BYTES)) < _COPY_BYTES:
-                    # What a disk with too little room does first.
-                    raise OSError(errno.ENOSPC, "")
+            # Of the first a disk with too little room may take a part; the second says why.
+            for _ in range(2):
+                file.write(bytes(_COPY_BYTES))
             os.fsync(file.fileno())
     except OSError as error:
         return OutputError(f"Not written: {refusal_reason(working.parent, error)}.")

@@ -113,6 +113,12 @@ class CueSheet:
     tracks: tuple[CueTrack, ...]
     data_tracks: tuple[int, ...] = ()
 
+    def gap_sector_of(self, track: CueTrack) -> int | None:
+        """Where the sound in a track's gap begins: at INDEX 00, before the first track of a disc of sound at the beginning
+        of its file; None where there is none."""
+        is_first = track is self.tracks[0] and not self.data_tracks
+        return 0 if is_first and track.gap_sector is None else track.gap_sector
+
 
 @dataclass(slots=True)
 class _Open:

@@ -56,8 +56,8 @@ class TrackDesign:
 
     gap_sectors is the gap before it where it has one of its own; runs_on, that it follows the one before without a
     break. lead_sectors is how much of its file before its own part lies in its gap as sound, as cue sheets have it between
-    INDEX 00 and 01; before the first track that is hidden sound. left_out keeps it in the list and off the disc. index_sectors are the marks inside it, from its beginning.
-    texts are those that were typed over the tags, by the names of TRACK_TEXTS; "" leaves one out.
+    INDEX 00 and 01; before the first track that is hidden sound. left_out keeps it in the list and off the disc.
+    index_sectors are the marks inside it, from its beginning. texts are those that were typed over the tags, by the names of TRACK_TEXTS; "" leaves one out.
     """
 
     key: int

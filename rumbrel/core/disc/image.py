@@ -172,7 +172,7 @@ def write_image(
     main = image_paths(folder, name, image_format)[0].name
     # The lock: two runs of one name at once never leave files of both.
     with output_errors(folder), working_file(folder / f"{name}.disc") as lock:
-        journal = _Journal(lock)
+        journal = _Journal(lock, folder / f"{name}.cue")
         if not replaces:
             _refuse_present(folder, name, image_format, journal)
         with working_folder(folder / name) as work:
@@ -215,11 +215,12 @@ def check_untouched(results: Sequence[Path], sources: Iterable[Path]) -> None:
 
 class _Journal:
     """What a run is about to move into its names, kept in the file that locks them: where it is ended between two of
-    them, or cannot take them back, the next one knows that they are nobody else's."""
+    them, or cannot take them back, the next one knows that they are nobody else's. Where the sheet is there, which comes
+    last, nothing was left behind: that is an image."""
 
-    def __init__(self, lock: Path) -> None:
+    def __init__(self, lock: Path, sheet: Path) -> None:
         self._lock = lock
-        self.left = frozenset(lock.read_text().splitlines())
+        self.left = frozenset() if sheet.exists() else frozenset(lock.read_text().splitlines())
 
     def note(self, names: Sequence[str]) -> None:
         with self._lock.open("r+") as file:

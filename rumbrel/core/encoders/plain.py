@@ -24,6 +24,9 @@ _SUBTYPES = {8: "PCM_S8", 16: "PCM_16", 24: "PCM_24", 32: "PCM_32"}
 _UNSIGNED_8 = frozenset({"WAV", "W64", "RF64"})
 
 
+_IN_PART = "the disk took only a part of it"
+
+
 class PlainEncoder:
     """A file of libsndfile's, container and subtype by its names."""
 
@@ -46,10 +49,12 @@ class PlainEncoder:
         before = self._file.frames
         try:
             self._file.write(np.ascontiguousarray(block))
-        except (soundfile.SoundFileError, AssertionError, OSError) as error:
-            raise not_written(self._path, "the disk took only a part of it") from error
+        except (soundfile.SoundFileError, OSError) as error:
+            raise not_written(self._path, why_failed(error)) from error
+        except AssertionError as error:
+            raise not_written(self._path, _IN_PART) from error
         if self._file.frames - before != len(block):
-            raise not_written(self._path, "the disk took only a part of it")
+            raise not_written(self._path, _IN_PART)
 
     def finish(self) -> None:
         try:

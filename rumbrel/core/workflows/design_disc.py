@@ -121,7 +121,7 @@ def sheet_design(sheet: CueSheet, source_ids: Sequence[int], packs: DiscText | N
     tracks = sheet.tracks
     if sheet.data_tracks:
         raise DiscError("Its cue sheet has data tracks as well. Lay its sound out as a playlist.")
-    if len({(track.file.name, track.gap_file or track.file) for track in tracks}) > 1:
+    if len({file for track in tracks for file in (track.file, track.gap_file) if file}) > 1:
         raise DiscError(
             "Its cue sheet names several files. Put the sheet's image onto the bench, or lay out a playlist."
         )
@@ -131,7 +131,7 @@ def sheet_design(sheet: CueSheet, source_ids: Sequence[int], packs: DiscText | N
     made = [
         TrackDesign(
             key=number, source_id=source_id, gap_sectors=track.silence_sectors if number > 1 else None,
-            runs_on=number > 1 and not track.silence_sectors, lead_sectors=_lead_sectors(track, number == 1),
+            runs_on=number > 1 and not track.silence_sectors, lead_sectors=_lead_sectors(sheet, track),
             index_sectors=tuple(mark - track.start_sector for mark in track.index_sectors),
             copy_permitted=track.copy_permitted, pre_emphasis=track.pre_emphasis, texts=_texts_of(track, sheet, text),
         )
@@ -144,10 +144,9 @@ def sheet_design(sheet: CueSheet, source_ids: Sequence[int], packs: DiscText | N
     )  # fmt: skip
 
 
-def _lead_sectors(track: CueTrack, is_first: bool) -> int:
-    """What lies between INDEX 00 and 01; before the first track also without an INDEX 00."""
-    gap = 0 if is_first and track.gap_sector is None else track.gap_sector
-    return 0 if gap is None else track.start_sector - gap
+def _lead_sectors(sheet: CueSheet, track: CueTrack) -> int:
+    gap_sector = sheet.gap_sector_of(track)
+    return 0 if gap_sector is None else track.start_sector - gap_sector
 
 
 def _texts_of(track: CueTrack, sheet: CueSheet, packs: TrackText | None) -> dict[str, str]:
@@ -155,8 +154,8 @@ def _texts_of(track: CueTrack, sheet: CueSheet, packs: TrackText | None) -> dict
         "title": track.title, "performer": track.performer or sheet.performer, "songwriter": track.songwriter,
         "isrc": track.isrc,
     }  # fmt: skip
-    fuller = {name: getattr(packs, name) for name in TRACK_TEXTS} if packs is not None else {}
-    return {name: text for name, text in (own | {k: v for k, v in fuller.items() if v}).items() if text}
+    fuller = {name: getattr(packs, name) or own.get(name, "") for name in TRACK_TEXTS} if packs is not None else own
+    return {name: text for name, text in fuller.items() if text}
 
 
 def touching(before: Facts | None, after: Facts | None) -> bool:

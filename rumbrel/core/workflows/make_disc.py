@@ -293,9 +293,8 @@ def _stretch(base: Programme, track: CueTrack, sheet: CueSheet) -> Programme:
 
 
 def _lead(opened: Callable[[CueFile], Programme], track: CueTrack, sheet: CueSheet) -> Programme | None:
-    """What a sheet's files hold between INDEX 00 and 01; before the first track also without an INDEX 00."""
-    is_first = track is sheet.tracks[0] and not sheet.data_tracks
-    gap_sector = 0 if is_first and track.gap_sector is None else track.gap_sector
+    """What a sheet's files hold between INDEX 00 and 01."""
+    gap_sector = sheet.gap_sector_of(track)
     if gap_sector is None:
         return None
     base = opened(track.gap_file or track.file)

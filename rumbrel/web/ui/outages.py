@@ -7,7 +7,7 @@ from django.db import OperationalError
 
 from rumbrel.core.files import refusal_reason
 
-__all__ = ["database_reason", "disk_reason"]
+__all__ = ["database_reason", "outage_reason"]
 
 _DISKS = (errno.ENOSPC, errno.EDQUOT, errno.EROFS)
 
@@ -22,9 +22,11 @@ def database_reason(error: OperationalError) -> str:
     return f"Rumbrel's database could not be used ({said}). Put that right, then continue."
 
 
-def disk_reason(error: OSError) -> str:
-    """A sentence with what to do where a disk takes no more; "" for what has other reasons."""
-    if error.errno not in _DISKS:
+def outage_reason(error: BaseException | None) -> str:
+    """A sentence with what to do where the database or a disk was in the way; "" for what has other reasons."""
+    if isinstance(error, OperationalError):
+        return database_reason(error)
+    if not isinstance(error, OSError) or error.errno not in _DISKS:
         return ""
     folder = Path(error.filename).parent if isinstance(error.filename, str) else Path("the disk")
     return f"Not written: {refusal_reason(folder, error)}."

@@ -13,6 +13,7 @@ from rumbrel.core.disc.layout import lay_out
 from rumbrel.core.disc.media import medium_for
 from rumbrel.core.disc.red_book import BYTES_PER_SECTOR
 from rumbrel.core.errors import Cancelled, DiscError, OutputError
+from rumbrel.core.files import working_path
 from rumbrel.core.progress import Progress
 from tests.core.case import FolderCase
 from tests.core.disc.case import DiscCase
@@ -126,6 +127,10 @@ class ImageTests(DiscCase):
         self.assertIn("shop.bin", {path.name for path in out.iterdir()})
         self.assertTrue(all(verdict.equal for verdict in read_back(write_image(layout, out, "shop"))))
         self.assertEqual(leftovers(out), [])
+        # Ended behind its last name, before its lock was gone: it is an image, and kept.
+        working_path(out / "shop.disc").write_text("".join(f"{path.name}\n" for path in out.iterdir()))
+        with self.assertRaisesRegex(DiscError, "shop.bin is in .* already and is kept"):
+            write_image(layout, out, "shop")
         for kept in ("shop.sub", "shop.cue"):
             for path in out.iterdir():
                 path.unlink()

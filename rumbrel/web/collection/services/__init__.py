@@ -12,7 +12,7 @@ from .check_fixity import (
     take_as_it_is,
 )
 from .choose_sound import choose_sound
-from .cut_tracks import cut_track, cuttings_for, join_track
+from .cut_tracks import cut_track, cuttings_for, find_cutting, join_track
 from .hear_track import Heard, TrackUnheard, hear_file, hear_track, see_that_it_is_there
 from .keep_dropped import keep_dropped, keep_dropped_file, scan_dropped
 from .keep_facts import keep_edited
@@ -42,6 +42,7 @@ __all__ = [
     "clear_pulls",
     "cut_track",
     "cuttings_for",
+    "find_cutting",
     "folder_track_ids",
     "hear_file",
     "hear_track",

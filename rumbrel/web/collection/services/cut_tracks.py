@@ -19,7 +19,7 @@ from .hear_track import see_that_it_is_there
 from .recount import recount_folder
 from .remove_missing import remove_tracks
 
-__all__ = ["cut_track", "cuttings_for", "join_track", "refresh_cuts"]
+__all__ = ["cut_track", "cuttings_for", "find_cutting", "join_track", "refresh_cuts"]
 
 
 def cuttings_for(track: Track, facts: Facts) -> list[Cutting]:
@@ -34,11 +34,17 @@ def cuttings_for(track: Track, facts: Facts) -> list[Cutting]:
     return cuttings_of(facts)
 
 
+def find_cutting(track: Track, key: str) -> tuple[Facts, Cutting] | tuple[None, None]:
+    """What is known of a file, and the way of that key to cut it; None for both where that is gone."""
+    facts = facts_by_id([track.pk]).get(track.pk)
+    found = next((each for each in cuttings_for(track, facts) if each.key == key), None) if facts else None
+    return (facts, found) if facts and found else (None, None)
+
+
 def cut_track(*, track: Track, key: str) -> list[int]:
     """Add the parts of a file as tracks, in place of those there were; returns their ids in order. Raises RumbrelError,
     also where lists would lose entries by it."""
-    facts = facts_by_id([track.pk]).get(track.pk)
-    found = next((each for each in cuttings_for(track, facts) if each.key == key), None) if facts else None
+    facts, found = find_cutting(track, key)
     if facts is None or found is None:
         raise RumbrelError("The file cannot be cut that way any more. Show its page again.")
     if found.error:

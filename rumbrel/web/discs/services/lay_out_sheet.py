@@ -7,8 +7,7 @@ from rumbrel.core.records import as_record
 from rumbrel.core.workflows.design_disc import sheet_design
 from rumbrel.core.workflows.make_disc import sheet_says
 from rumbrel.web.collection.models import Track
-from rumbrel.web.collection.queries import facts_by_id
-from rumbrel.web.collection.services import cut_track, cuttings_for
+from rumbrel.web.collection.services import cut_track, find_cutting
 from rumbrel.web.playlists.services import make_playlist
 
 from ..models import Disc
@@ -19,8 +18,7 @@ __all__ = ["lay_out_sheet"]
 def lay_out_sheet(*, track: Track, key: str) -> Disc:
     """A disc with the gaps, codes, flags and marks of a sheet. The file's tracks are added to the collection, and a list
     of them is made, that the disc is of. Raises RumbrelError for a sheet that is gone or says what no disc here can be."""
-    facts = facts_by_id([track.pk]).get(track.pk)
-    found = next((each for each in cuttings_for(track, facts) if each.key == key), None) if facts else None
+    _, found = find_cutting(track, key)
     if found is None or found.sheet is None:
         raise DiscError("The file has no such cue sheet any more. Show its page again.")
     packs = sheet_says(found.sheet_path).packs if found.sheet_path else None

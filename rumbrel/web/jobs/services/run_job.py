@@ -16,7 +16,7 @@ from django.utils import timezone
 from rumbrel.core.errors import Cancelled, RumbrelError
 from rumbrel.core.progress import Progress, Throttle
 from rumbrel.web.ui.asking import asking
-from rumbrel.web.ui.outages import database_reason, disk_reason
+from rumbrel.web.ui.outages import database_reason, outage_reason
 
 from ..models import Job
 from ..registry import Ending, JobKind, kind_for, kinds
@@ -163,17 +163,10 @@ def _carried_out(kind: JobKind, job: Job, worker: str) -> Ending:
     except OperationalError as error:
         logger.warning("job %s (%s) could not use the database: %s", job.pk, job.kind, error)
         return Ending(state=Job.State.FAILED, reason=database_reason(error))
-    except OSError as error:
-        logger.warning("job %s (%s) met the system's refusal: %s", job.pk, job.kind, error)
-        return Ending(state=Job.State.FAILED, reason=disk_reason(error) or _unknown(error))
     except Exception as error:  # noqa: BLE001 - this is the place: whatever happens, the job ends with its reason
         logger.exception("job %s (%s) failed", job.pk, job.kind)
-        return Ending(state=Job.State.FAILED, reason=_unknown(error))
-
-
-def _unknown(error: Exception) -> str:
-    text = f"It ended in an error that Rumbrel does not know ({type(error).__name__}: {error})."
-    return f"{text} Continue to try again."
+        text = f"It ended in an error that Rumbrel does not know ({type(error).__name__}: {error})."
+        return Ending(state=Job.State.FAILED, reason=outage_reason(error) or f"{text} Continue to try again.")
 
 
 def _end(job: Job, worker: str, ending: Ending) -> None:

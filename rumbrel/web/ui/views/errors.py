@@ -2,11 +2,10 @@
 
 import sys
 
-from django.db import OperationalError
 from django.http import HttpRequest, HttpResponse
 from django.template.loader import render_to_string
 
-from ..outages import database_reason, disk_reason
+from ..outages import outage_reason
 
 __all__ = ["bad_request", "forbidden", "foreign", "forgery", "not_allowed", "not_found", "server_error"]
 
@@ -60,8 +59,5 @@ def not_found(request: HttpRequest, exception: Exception) -> HttpResponse:
 
 def server_error(request: HttpRequest) -> HttpResponse:
     """Where the database or a disk was in the way, that is no error of ours, and it can be put right."""
-    error = sys.exc_info()[1]
-    outage = disk_reason(error) if isinstance(error, OSError) else ""
-    if isinstance(error, OperationalError):
-        outage = database_reason(error)
+    outage = outage_reason(sys.exc_info()[1])
     return _page(503, outage) if outage else _page(500)
