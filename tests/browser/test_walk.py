@@ -156,9 +156,12 @@ class WalkTests(BrowserCase):
         self.assertEqual(self.faults, [])
         busy = "<main><h1>Not now</h1><p>The database is kept.</p></main>"
         page.route("**/pull/**", lambda route: route.fulfill(status=503, content_type="text/html", body=busy))
-        marks.nth(0).click()
+        marks.nth(20).click()
         expect(page.locator("#told")).to_have_text("The database is kept.")
+        expect(page.locator("#told")).to_be_in_viewport()
         page.unroute("**/pull/**")
+        marks.nth(20).click()
+        expect(page.locator("#told")).to_have_text("")
         page.route("**/pull/**", lambda route: route.abort())
         marks.nth(0).click()
         expect(page.locator("#told")).to_contain_text("Rumbrel does not answer.")

@@ -51,26 +51,28 @@ function askForTheLastPages() {
   });
 }
 
-// A press that came to nothing says so: htmx leaves the page as it is where the answer is an error, or none comes.
+// A press that came to nothing says so, until one comes to something: htmx leaves the page as it is where the answer is an
+// error, or none comes.
 function asked(config) {
   return config.verb !== "get" || ["click", "submit", "change", "input", "keydown"].includes(config.triggeringEvent?.type);
-}
-
-function sayError(event) {
-  if (!asked(event.detail.requestConfig)) return;
-  const page = new DOMParser().parseFromString(event.detail.xhr.responseText, "text/html");
-  say(page.querySelector("main p")?.textContent || "That did not work. Load the page again, then repeat it.", "error");
 }
 
 function watchErrors() {
   const silent = "Rumbrel does not answer. See that it runs; this page goes on by itself then.";
   const told = document.getElementById("told");
-  document.addEventListener("htmx:responseError", sayError);
+  let failed = "";
+  document.addEventListener("htmx:responseError", (event) => {
+    if (!asked(event.detail.requestConfig)) return;
+    const page = new DOMParser().parseFromString(event.detail.xhr.responseText, "text/html");
+    failed = page.querySelector("main p")?.textContent || "That did not work. Load the page again, then repeat it.";
+    say(failed, "error");
+  });
   document.addEventListener("htmx:sendError", () => {
     if (told.textContent !== silent) say(silent, "error");
   });
-  document.addEventListener("htmx:beforeSwap", () => {
-    if (told.textContent === silent) told.replaceChildren();
+  document.addEventListener("htmx:beforeSwap", (event) => {
+    const answered = event.detail.xhr.status < 400 && asked(event.detail.requestConfig);
+    if (told.textContent === silent || (answered && told.textContent === failed)) told.replaceChildren();
   });
 }
 
