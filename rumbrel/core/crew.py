@@ -10,16 +10,23 @@ from contextlib import suppress
 from dataclasses import dataclass
 from multiprocessing.connection import Connection, wait
 from multiprocessing.context import ForkContext, ForkServerContext
+from pathlib import Path
 from typing import Any, Generic, TypeVar
 
-from .errors import Cancelled
+from .errors import Cancelled, WorkersCannotStart
 
-__all__ = ["Crew", "Finished", "Tell", "default_jobs"]
+__all__ = ["Crew", "Death", "Finished", "Tell", "default_jobs"]
 
 _SECONDS_BETWEEN_LOOKS = 0.25
 _TRIES = 4
 _TRIES_WHEN_KILLED = 40
 """A worker that was killed from outside says nothing against its task; one that crashed does."""
+_STARTS = 4
+"""So many workers that end before they are ready, one after the other, are no accident."""
+_READY = "ready"
+_CRASHES = frozenset(
+    -number for number in (signal.SIGSEGV, signal.SIGBUS, signal.SIGILL, signal.SIGFPE, signal.SIGABRT)
+)
 _PRELOADED = ("rumbrel.core.conversion.carry_out", "rumbrel.core.conversion.levelling", "rumbrel.core.inspection.many")
 
 Task = TypeVar("Task")
@@ -54,12 +61,41 @@ class Finished(Generic[Result]):
     result: Result
 
 
+@dataclass(frozen=True, slots=True)
+class Death:
+    """How a task's workers ended, each time it was tried; the last time it had a fresh worker, alone. crashed says that
+    the code that did the task fell over its content. Anything else (no memory, a kill, an error of ours) tells nothing
+    about what the task was to read."""
+
+    tries: int
+    crashed: bool
+
+    def text(self, name: str) -> str:
+        """What to say of a file of that name."""
+        if self.crashed:
+            return f"Reading {name} ended the reader {self.tries} times. Copy it again from where it came, or leave it out."
+        return (
+            f"The work on {name} ended {self.tries} times before it was done, for a reason outside the file. "
+            "Nothing was kept of it. Try again; if it happens again, the log says why."
+        )
+
+
+def _be_found() -> None:
+    """Have every process that is started from here import the same code, wherever this one was started: a folder there
+    may be called like a package."""
+    root = str(Path(__file__).resolve().parents[2])
+    paths = [path for path in os.environ.get("PYTHONPATH", "").split(os.pathsep) if path and path != root]
+    os.environ["PYTHONPATH"] = os.pathsep.join([root, *paths])
+    os.environ["PYTHONSAFEPATH"] = "1"
+
+
 def _context(tasks: int) -> ForkServerContext | ForkContext:
     """Workers are forked from a fresh server process, which has imported once what every worker needs:
     none inherits threads or locks from here. For a single task, where there are no threads to inherit, that takes
     longer than the task: its worker is forked from here."""
     if tasks == 1 and threading.active_count() == 1:
         return multiprocessing.get_context("fork")
+    _be_found()
     context = multiprocessing.get_context("forkserver")
     context.set_forkserver_preload(list(_PRELOADED))
     return context
@@ -76,6 +112,10 @@ def _serve(pipe: Connection, shares: Any, work: Callable[[Any, Tell], Any], pare
     if parents_end is not None:
         # One that was forked from its parent has both ends of the pipe, and would never see it end.
         parents_end.close()
+    try:
+        pipe.send(_READY)
+    except (BrokenPipeError, ConnectionResetError):
+        return
     while True:
         try:
             number, task = pipe.recv()
@@ -92,9 +132,9 @@ class Crew(Generic[Task, Result]):
     """Carries out tasks, first come first served, on so many workers.
 
     work is a module's function of (task, tell). lost makes the result of a task whose worker died time
-    and again, so many times. before_again cleans up after a worker that died. While holds says so, what was
+    and again, the last time alone. before_again cleans up after a worker that died. While holds says so, what was
     begun is finished and nothing new begins. Tasks and results are pickled. Use it in a with statement: leaving it
-    stops what still runs.
+    stops what still runs. Workers that do not even start raise WorkersCannotStart from results.
     """
 
     def __init__(
@@ -103,7 +143,7 @@ class Crew(Generic[Task, Result]):
         tasks: Sequence[Task],
         *,
         jobs: int,
-        lost: Callable[[Task, int], Result],
+        lost: Callable[[Task, Death], Result],
         before_again: Callable[[Task], None] = lambda task: None,
         holds: Callable[[], bool] = lambda: False,
     ) -> None:
@@ -115,7 +155,11 @@ class Crew(Generic[Task, Result]):
         self._shares = self._context.RawArray("d", len(tasks) + 1)
         self._waiting = list(range(len(tasks) - 1, -1, -1))
         self._tries = [0] * len(tasks)
+        # Tasks whose last try is to come, when nothing else is under way.
+        self._alone: list[int] = []
         self._hands: dict[Connection, tuple[Any, int | None]] = {}
+        self._starting: set[Connection] = set()
+        self._failed_starts = 0
 
     def __enter__(self) -> "Crew[Task, Result]":
         for _ in range(self._jobs):
@@ -138,7 +182,7 @@ class Crew(Generic[Task, Result]):
         worker = self._start(there, here)
         there.close()
         self._hands[here] = (worker, None)
-        self._hand_out(here)
+        self._starting.add(here)
 
     def _start(self, pipe: Connection, parents_end: Connection) -> Any:
         """A worker at the other end of a pipe. The process that forks them may have been killed just before or
@@ -171,7 +215,9 @@ class Crew(Generic[Task, Result]):
     def results(self) -> Iterator[Finished[Result] | None]:
         """Yield what is finished as it comes, and None four times a second in between."""
         looked = time.monotonic()
-        while self._waiting or self.under_way():
+        while self._waiting or self._alone or self.under_way():
+            if self._alone and not self._waiting and not self.under_way():
+                self._try_alone()
             ready = wait(list(self._hands), timeout=_SECONDS_BETWEEN_LOOKS)
             for pipe in ready:
                 if isinstance(pipe, Connection):
@@ -184,8 +230,14 @@ class Crew(Generic[Task, Result]):
     def _wake(self) -> None:
         """Work for the idle, once nothing holds them any more."""
         for pipe, (_, number) in list(self._hands.items()):
-            if number is None and self._waiting:
+            if number is None and self._waiting and pipe not in self._starting:
                 self._hand_out(pipe)
+
+    def _try_alone(self) -> None:
+        """The next of the last tries, by a worker that has done nothing before, and no other beside it."""
+        self._let_go()
+        self._waiting.append(self._alone.pop(0))
+        self._hire()
 
     def _hear(self, pipe: Connection) -> Iterator[Finished[Result]]:
         worker, number = self._hands[pipe]
@@ -193,6 +245,11 @@ class Crew(Generic[Task, Result]):
             result = pipe.recv()
         except (EOFError, ConnectionResetError):
             yield from self._replace(pipe, worker, number)
+            return
+        if pipe in self._starting:
+            self._starting.discard(pipe)
+            self._failed_starts = 0
+            self._hand_out(pipe)
             return
         self._hand_out(pipe)
         if number is not None:
@@ -204,21 +261,43 @@ class Crew(Generic[Task, Result]):
         del self._hands[pipe]
         pipe.close()
         worker.join()
+        killed = worker.exitcode == -signal.SIGKILL
+        if pipe in self._starting:
+            self._starting.discard(pipe)
+            self._failed_starts += 1
+            if self._failed_starts >= (_TRIES_WHEN_KILLED if killed else _STARTS):
+                raise WorkersCannotStart(
+                    "The work could not be started: its processes end at once. Nothing was kept of it. "
+                    "The log says why; ./run doctor looks at the installation."
+                )
         if number is not None:
-            task = self._tasks[number]
-            self._before_again(task)
-            tries = _TRIES_WHEN_KILLED if worker.exitcode == -signal.SIGKILL else _TRIES
-            if self._tries[number] < tries:
-                self._waiting.append(number)
-            else:
-                yield Finished(number, self._lost(task, tries))
-        self._hire()
+            yield from self._again(number, worker.exitcode, _TRIES_WHEN_KILLED if killed else _TRIES)
+        if self._waiting or not self._alone:
+            self._hire()
+
+    def _again(self, number: int, exitcode: int, most: int) -> Iterator[Finished[Result]]:
+        """Another try of a task whose worker died; the last of them alone."""
+        task = self._tasks[number]
+        self._before_again(task)
+        tried = self._tries[number]
+        if tried < most - 1:
+            self._waiting.append(number)
+        elif tried < most:
+            self._alone.append(number)
+        else:
+            yield Finished(number, self._lost(task, Death(tried, exitcode in _CRASHES)))
 
     def _stop(self) -> None:
         """Ask the workers to let go of what they began, and wait until they have."""
         self._shares[0] = -1.0
+        self._let_go()
+
+    def _let_go(self) -> None:
+        """Have no workers any more: those that are idle end when nobody is at the other end."""
         for pipe in self._hands:
             # A worker in the middle of sending a large result would wait for ever to be heard.
             pipe.close()
         for worker, _ in self._hands.values():
             worker.join()
+        self._hands.clear()
+        self._starting.clear()

@@ -8,9 +8,11 @@ __all__ = [
     "EncodeError",
     "OutputError",
     "PlaylistError",
+    "ReadersDiffer",
     "RumbrelError",
     "TagError",
     "TargetError",
+    "WorkersCannotStart",
 ]
 
 
@@ -20,6 +22,10 @@ class RumbrelError(Exception):
 
 class DecodeError(RumbrelError):
     """A source cannot be opened or decoded."""
+
+
+class ReadersDiffer(DecodeError):
+    """Two decoders find other sound in one file, or the only one finds what no file can hold."""
 
 
 class EncodeError(RumbrelError):
@@ -64,3 +70,7 @@ class ImagePresent(DiscError):
 
 class Cancelled(RumbrelError):
     """The user stopped the work; nothing half-written is left."""
+
+
+class WorkersCannotStart(RumbrelError):
+    """The processes that do the work end before they begin it: a fault of the installation, not of any file."""

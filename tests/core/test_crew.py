@@ -2,15 +2,19 @@
 
 import os
 import signal
+import subprocess
+import sys
 import tempfile
 import time
 from collections.abc import Callable
 from multiprocessing import forkserver
 from pathlib import Path
-from unittest import TestCase
+from unittest import TestCase, mock
 
-from rumbrel.core.crew import Crew, Finished, Tell
-from rumbrel.core.errors import Cancelled
+from rumbrel.core.crew import Crew, Death, Finished, Tell
+from rumbrel.core.errors import Cancelled, WorkersCannotStart
+from tests.marks import slow
+from tests.signals import write_sound
 
 _LOST = "lost"
 
@@ -25,11 +29,17 @@ def _work(task: tuple[str, str], tell: Tell) -> str:
         os.kill(os.getpid(), signal.SIGKILL)
     if name == "always crashes":
         os._exit(3)
+    if name == "falls over":
+        os.kill(os.getpid(), signal.SIGSEGV)
     if name == "endless":
         while True:
             tell(0.5)
             time.sleep(0.01)
     return name.upper()
+
+
+def _fall_over(*arguments: object) -> None:
+    os._exit(1)
 
 
 class CrewTests(TestCase):
@@ -41,7 +51,7 @@ class CrewTests(TestCase):
 
     def crew(self, *names: str, jobs: int = 2, holds: Callable[[], bool] = lambda: False) -> Crew[tuple[str, str], str]:
         return Crew(
-            _work, [(name, self.log) for name in names], jobs=jobs, lost=lambda task, tries: f"{_LOST} {tries}",
+            _work, [(name, self.log) for name in names], jobs=jobs, lost=lambda task, death: f"{_LOST} {death.tries}{' by a crash' * death.crashed}",
             before_again=lambda task: self.cleaned.append(task[0]), holds=holds,
         )  # fmt: skip
 
@@ -55,6 +65,33 @@ class CrewTests(TestCase):
         self.assertEqual({name: tries.count(name) for name in set(tries)},
                          {"a": 1, "killed once": 2, "b": 1, "always crashes": 4, "c": 1})  # fmt: skip
         self.assertEqual(sorted(self.cleaned), ["always crashes"] * 4 + ["killed once"])
+
+    def test_only_a_crash_of_its_own_alone_and_anew_says_something_of_a_task(self) -> None:
+        with self.crew("falls over", "a", "always crashes", "b") as crew:
+            found = {end.number: end.result for end in crew.results() if isinstance(end, Finished)}
+        self.assertEqual(found, {0: f"{_LOST} 4 by a crash", 1: "A", 2: f"{_LOST} 4", 3: "B"})
+        tries = Path(self.log).read_text().splitlines()
+        self.assertEqual(sorted(tries[-2:]), ["always crashes", "falls over"], "the last tries come last")
+        self.assertIn("Copy it again", Death(4, crashed=True).text("a.mp3"))
+        self.assertIn("outside the file", Death(4, crashed=False).text("a.mp3"))
+
+    def test_workers_that_cannot_start_are_said_once_and_cost_no_task(self) -> None:
+        with mock.patch("rumbrel.core.crew._serve", _fall_over), self.crew("a", "b") as crew:
+            with self.assertRaisesRegex(WorkersCannotStart, "could not be started"):
+                list(crew.results())
+        self.assertFalse(Path(self.log).exists())
+
+    @slow
+    def test_it_starts_from_any_folder(self) -> None:
+        """A folder beside it may be called like the package, or like a module of the language."""
+        folder = Path(self.log).parent
+        (folder / "rumbrel").mkdir()
+        (folder / "random.py").write_text("raise SystemExit('the wrong module')")
+        paths = [str(write_sound(folder / f"{number}.wav", 2_000)) for number in range(30)]
+        command = [sys.executable, str(Path(__file__).parents[2] / "manage.py"), "inspect", "--json", *paths]
+        environment = {**os.environ, "PYTHONPATH": "", "PYTHONSAFEPATH": ""}
+        done = subprocess.run(command, cwd=folder, env=environment, capture_output=True, text=True)
+        self.assertEqual((done.returncode, done.stdout.count('"samples": 2000')), (0, 30), done.stderr[-2_000:])
 
     def test_the_death_of_the_process_that_forks_workers_is_survived(self) -> None:
         with self.crew("a", jobs=1) as crew:
@@ -77,7 +114,7 @@ class CrewTests(TestCase):
 
         def holds() -> bool:
             asked.append(held)
-            return held
+            return held and len(asked) > 1
 
         with self.crew("a", "b", "c", jobs=1, holds=holds) as crew:
             held, seen, looks = True, [], 0
@@ -91,7 +128,7 @@ class CrewTests(TestCase):
                     if looks == 3:
                         self.assertEqual((seen, crew.under_way()), (["A"], []))
                         held = False
-        self.assertEqual((seen, asked[0], True in asked), (["A", "B", "C"], False, True))
+        self.assertEqual((seen, asked[0], True in asked), (["A", "B", "C"], True, True))
 
     def test_a_task_hears_that_it_is_to_stop(self) -> None:
         shares = [0.0, 0.0, 0.0]

@@ -14,7 +14,7 @@ from collections import Counter
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
-from rumbrel.core.crew import Crew, Tell, default_jobs
+from rumbrel.core.crew import Crew, Death, Tell, default_jobs
 from rumbrel.core.disc.cue_sheet import parse_cue_sheet
 from rumbrel.core.errors import RumbrelError
 from rumbrel.core.inspection import inspect_file
@@ -88,8 +88,8 @@ def _whole(folder: Path) -> dict[str, bytes]:
     return whole | texts | {"toml": target_toml(find_target("car-older")).encode()}
 
 
-def _lost(task: Task, tries: int) -> Found:
-    return [f"a process died {tries} times over the {task[1]} of seed {task[0]}"], {}
+def _lost(task: Task, death: Death) -> Found:
+    return [f"a process died {death.tries} times over the {task[1]} of seed {task[0]}"], {}
 
 
 def _too_long(signum: int, frame: object) -> None:

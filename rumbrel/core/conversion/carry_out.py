@@ -1,5 +1,6 @@
 """Steps from source to checked result: decoded once, encoded as often as there are targets."""
 
+import logging
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -8,9 +9,11 @@ from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.encoders.rewrap import rewrap_sound
 from rumbrel.core.errors import AboveCeiling, Cancelled, CheckFailed, DecodeError, OutputError, RumbrelError
 from rumbrel.core.files import Settling, copy_compared, move_into_place, output_errors, refused_now, working_file
+from rumbrel.core.forecast.planning import plan_sound
 from rumbrel.core.forecast.steps import Action, Step, Warning, WarningCode
 from rumbrel.core.inspection.facts import Facts
-from rumbrel.core.sound.decoding import open_sound
+from rumbrel.core.reasons import why_failed
+from rumbrel.core.sound.second_reader import open_twice_read
 
 from .check import (
     Checked,
@@ -41,6 +44,7 @@ class Watch:
 
 
 _NO_WATCH = Watch()
+_log = logging.getLogger(__name__)
 
 
 def carry_out(step: Step, watch: Watch = _NO_WATCH) -> Outcome:
@@ -56,8 +60,14 @@ def carry_out_group(steps: Sequence[Step], watch: Watch = _NO_WATCH) -> list[Out
             outcomes[number] = Outcome(step=step, ok=True, warnings=step.warnings)
         elif step.action is Action.REFUSE:
             outcomes[number] = Outcome(step=step, ok=False, error=step.reason)
-        elif step.action in (Action.COPY, Action.REWRAP):
+        elif step.action is Action.COPY:
             outcomes[number] = _carry_alone(step, watch)
+    steps = list(steps)
+    for number, step in enumerate(steps):
+        if step.action is Action.REWRAP:
+            outcomes[number] = outcome = _carry_alone(step, watch)
+            if not outcome.ok and (instead := _conversion_instead(step, outcome)) is not None:
+                steps[number] = instead
     converting = [number for number, step in enumerate(steps) if step.action is Action.CONVERT]
     if converting:
         done = _convert([steps[number] for number in converting], watch)
@@ -67,6 +77,33 @@ def carry_out_group(steps: Sequence[Step], watch: Watch = _NO_WATCH) -> list[Out
 
 def _failed(step: Step, error: RumbrelError) -> Outcome:
     return Outcome(step=step, ok=False, error=str(error), warnings=step.warnings)
+
+
+def _unexpected(step: Step, error: Exception) -> RumbrelError:
+    """An error that nobody thought of costs this result alone; the log has where it arose, once."""
+    _log.exception("%s for %s", step.source.path, step.target.slug, exc_info=error)
+    return OutputError(
+        f"Unexpected: {type(error).__name__}, {why_failed(error)}. The log says where. Nothing was kept."
+    )
+
+
+def _conversion_instead(step: Step, outcome: Outcome) -> Step | None:
+    """The step as a conversion, where its sound could not be packed anew; None where the result could not have the name
+    that was promised, or where the source or its destination is what failed."""
+    planned = plan_sound(step.source, step.target, rewraps=False, source_id=step.source_id, work=step.work)
+    if planned.action is not Action.CONVERT or encoding_for(planned.encoding).suffix != Path(step.output).suffix:
+        return None
+    try:
+        _check_unchanged(step)
+    except DecodeError:
+        return None
+    text = f"Converted, since its coded sound could not be packed anew: {outcome.error}"
+    said = Warning(code=WarningCode.CONVERTED_INSTEAD, text=text)
+    return replace(
+        step, action=planned.action, reason="its coded sound could not be packed anew", after=planned.after,
+        shape=planned.shape, encoding=planned.encoding, treatment=planned.treatment,
+        warnings=(*planned.warnings, said),
+    )  # fmt: skip
 
 
 def _carry_alone(step: Step, watch: Watch) -> Outcome:
@@ -80,6 +117,8 @@ def _carry_alone(step: Step, watch: Watch) -> Outcome:
         raise
     except RumbrelError as error:
         return _failed(step, error)
+    except Exception as error:  # noqa: BLE001 - it is logged and said
+        return _failed(step, _unexpected(step, error))
     return outcome
 
 
@@ -146,7 +185,7 @@ def _convert(steps: Sequence[Step], watch: Watch) -> list[Outcome]:
     source = steps[0].source
     lanes: list[Lane] = []
     try:
-        with open_sound(Path(source.path), source.choice()) as sound:
+        with open_twice_read(Path(source.path), source.choice(), source.samples) as sound:
             for step in steps:
                 lanes.append(Lane(step, sound.shape))
             samples_in, expected = 0, max(1, source.samples)
@@ -188,7 +227,8 @@ class _Part:
 def _settled(lane: Lane, passage: Passage | None, part: _Part) -> Outcome:
     """Tags, check, and into place; or why not."""
     if passage is None:
-        return _failed(lane.step, lane.error or OutputError("The result could not be written."))
+        why = lane.error or OutputError("The result could not be written.")
+        return _failed(lane.step, why if isinstance(why, RumbrelError) else _unexpected(lane.step, why))
     step = lane.step
     try:
         _refuse_limiting(step, passage)
@@ -213,6 +253,8 @@ def _settled(lane: Lane, passage: Passage | None, part: _Part) -> Outcome:
         return _failed(step, refused_now(lane.working) or error)
     except RumbrelError as error:
         return _failed(step, error)
+    except Exception as error:  # noqa: BLE001 - it is logged and said
+        return _failed(step, _unexpected(step, error))
     return outcome
 
 

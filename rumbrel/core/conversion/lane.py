@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from rumbrel.core.encoders.encodings import Encoder, encoding_for
-from rumbrel.core.errors import OutputError, RumbrelError, TagError
+from rumbrel.core.errors import OutputError, TagError
 from rumbrel.core.files import output_errors, working_file
 from rumbrel.core.forecast.steps import Step, Warning, WarningCode
 from rumbrel.core.sound.digest import SampleDigest, digest_bits
@@ -50,14 +50,14 @@ class Lane:
 
     def __init__(self, step: Step, shape: SoundShape) -> None:
         self.step = step
-        self.error: RumbrelError | None = None
+        self.error: Exception | None = None
         self._stack = ExitStack()
         self._samples_out = 0
         self._encoder: Encoder | None = None
         self._sketch: Sketch | None = None
         try:
             self._open(step, shape)
-        except RumbrelError as error:
+        except Exception as error:  # noqa: BLE001 - it is this lane's alone, and told with its outcome
             self.error = error
 
     def _open(self, step: Step, shape: SoundShape) -> None:
@@ -80,7 +80,7 @@ class Lane:
             return
         try:
             self._write(self._chain.push(self._cut.push(block)))
-        except RumbrelError as error:
+        except Exception as error:  # noqa: BLE001 - as in opening
             self.error = error
 
     def _write(self, shaped: Block) -> None:
@@ -103,7 +103,7 @@ class Lane:
                 raise OutputError(f"There is no sound in {Path(self.step.source.path).name}.")
             encoder, self._encoder = self._encoder, None
             encoder.finish()
-        except RumbrelError as error:
+        except Exception as error:  # noqa: BLE001 - as in opening
             self.error = error
             return None
         return Passage(

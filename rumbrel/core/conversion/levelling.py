@@ -8,15 +8,15 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from rumbrel.core.crew import Crew, Tell
+from rumbrel.core.crew import Crew, Death, Tell
 from rumbrel.core.errors import DecodeError, EncodeError
 from rumbrel.core.forecast.planning import treated
 from rumbrel.core.forecast.steps import Action, Step, Warning, WarningCode
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.progress import Progress, Report, Unit, no_report
 from rumbrel.core.sound.analysis import Ends, EndsFinder, State, StateMeter
-from rumbrel.core.sound.decoding import open_sound
 from rumbrel.core.sound.level import Level, LevelMeter, as_float, joined_loudness
+from rumbrel.core.sound.second_reader import open_twice_read
 from rumbrel.core.sound.stages import Treatment, mix_matrix
 from rumbrel.core.targets.model import LevelRule
 
@@ -46,7 +46,7 @@ def measure(facts: Facts, channels: int, *, tell: Callable[[float], None] = lamb
     """
     try:
         mix = None if channels == facts.channels else mix_matrix(facts.channels, channels, facts.speakers).T
-        with open_sound(Path(facts.path), facts.choice()) as sound:
+        with open_twice_read(Path(facts.path), facts.choice(), facts.samples) as sound:
             meter, ends, state, samples = (
                 LevelMeter(sound.shape if mix is None else replace(sound.shape, channels=channels, speakers=())),
                 EndsFinder(),
@@ -85,7 +85,7 @@ def _measured(request: tuple[Facts, int], tell: Tell) -> Measured | None:
     return measure(*request, tell=tell)
 
 
-def _lost(request: tuple[Facts, int], tries: int) -> Measured | None:
+def _lost(request: tuple[Facts, int], death: Death) -> Measured | None:
     """A file whose reading ends its process is left unmeasured; its conversion says what is wrong."""
     return None
 

@@ -16,7 +16,8 @@ class Outcome:
     of the source could be saved: ok is False then, and the result is there. digest is that of the
     samples where result and source are equal to the bit, else "". difference_db is what differs between a
     lossy result and its source, against the source; None where it was not compared that way. work_seconds is the time
-    that it took a worker, 0.0 where that is not known.
+    that it took a worker, 0.0 where that is not known. undecided says that a check was kept from its end by something
+    outside the files, so that nothing is known of the result.
     """
 
     step: Step
@@ -32,6 +33,7 @@ class Outcome:
     difference_db: float | None = None
     warnings: tuple[Warning, ...] = ()
     work_seconds: float = 0.0
+    undecided: bool = False
 
     def as_record(self) -> dict[str, Any]:
         """The fields of `convert --json`, in its order."""

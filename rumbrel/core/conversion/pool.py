@@ -8,7 +8,7 @@ from functools import partial
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from rumbrel.core.crew import Crew, Tell
+from rumbrel.core.crew import Crew, Death, Tell
 from rumbrel.core.files import remove_working, working_path
 from rumbrel.core.forecast.steps import Step
 from rumbrel.core.progress import Progress, Unit
@@ -39,8 +39,8 @@ def _work(group: Group, tell: Tell, *, checks: bool, ledgers: Mapping[str, Path]
     return landed + [replace(outcome, work_seconds=each) for outcome in made]
 
 
-def _lost(group: Group, tries: int, *, landings: Landings) -> list[Outcome]:
-    text = f"The worker died {tries} times while it read this file. The rest went on."
+def _lost(group: Group, death: Death, *, landings: Landings) -> list[Outcome]:
+    text = death.text(Path(group[0].source.path).name)
     return [landings.outcome(step) or Outcome(step=step, ok=False, error=text) for step in group]
 
 

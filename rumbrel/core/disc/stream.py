@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from rumbrel.core.errors import DecodeError
-from rumbrel.core.sound.decoding import open_sound
+from rumbrel.core.sound.second_reader import open_twice_read
 from rumbrel.core.sound.shape import BLOCK_SAMPLES, Block, SoundShape
 from rumbrel.core.sound.stages import Cut, Treatment, build_chain
 
@@ -54,7 +54,8 @@ def _blocks(run: list[Programme], dither: str, told: Callable[[int, float], None
     how many values were limited and how far they went."""
     chain = None
     for programme in run:
-        with open_sound(Path(programme.path), programme.choice) as sound:
+        whole_samples = programme.start_sample + programme.samples
+        with open_twice_read(Path(programme.path), programme.choice, whole_samples) as sound:
             if chain is None:
                 treatment = Treatment(gain_db=programme.gain_db, dither=dither)
                 chain = build_chain(sound.shape, DISC_SHAPE, treatment)
@@ -71,6 +72,7 @@ def _blocks(run: list[Programme], dither: str, told: Callable[[int, float], None
                     yield chain.push(part)
                 if not left:
                     break
+            sound.prove()
             if left > _TOLERATED_SAMPLES:
                 name = Path(programme.path).name
                 raise DecodeError(f"{name} ended early. Scan it again, then lay the disc out anew.")

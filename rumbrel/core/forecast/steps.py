@@ -52,6 +52,7 @@ class WarningCode(StrEnum):
     SPEAKERS = "speakers"
     LENGTH_DIFFERS = "length-differs"
     STALE = "stale"
+    CONVERTED_INSTEAD = "converted-instead"
     LEVEL = "level"
 
 

@@ -100,7 +100,8 @@ class Codec:
 
     checksummed says that its frames carry checksums, to which FFmpeg has to be asked to hold them; cuts_end
     as for a container; two_decoders, that different decoders read it in different containers, which differ
-    in the last bit of floating point. kbps_a_channel is what its encoder spends on a channel at a variable
+    in the last bit of floating point. decoder is FFmpeg's name of the one to be asked, where it would not take that
+    itself: the reference's. kbps_a_channel is what its encoder spends on a channel at a variable
     bitrate, in units of 1000 bits/s (measured); None where none of ours writes it so.
     """
 
@@ -111,6 +112,7 @@ class Codec:
     checksummed: bool = False
     cuts_end: bool = False
     two_decoders: bool = False
+    decoder: str = ""
     kbps_a_channel: int | None = None
 
 
@@ -447,8 +449,17 @@ CODECS: tuple[Codec, ...] = (
     Codec(key="tak", label="TAK", lossless=True, ffmpeg_names=("tak",), checksummed=True),
     Codec(key="mp3", label="MP3", lossless=False, ffmpeg_names=("mp3", "mp3float"), kbps_a_channel=95),
     Codec(key="mp2", label="MP2", lossless=False, ffmpeg_names=("mp2", "mp2float", "mp1", "mp1float")),
-    Codec(key="aac", label="AAC", lossless=False, ffmpeg_names=("aac", "aac_latm"), kbps_a_channel=96),
-    Codec(key="opus", label="Opus", lossless=False, ffmpeg_names=("opus", "libopus"), kbps_a_channel=64),
+    Codec(key="aac", label="AAC", lossless=False, ffmpeg_names=("aac",), kbps_a_channel=96),
+    # The same coding, but packed so that other containers cannot take its packets.
+    Codec(key="aac-latm", label="AAC in LATM", lossless=False, ffmpeg_names=("aac_latm",)),
+    Codec(
+        key="opus",
+        label="Opus",
+        lossless=False,
+        ffmpeg_names=("opus", "libopus"),
+        decoder="libopus",
+        kbps_a_channel=64,
+    ),
     Codec(
         key="vorbis",
         label="Vorbis",

@@ -10,13 +10,13 @@ from typing import Any
 import numpy as np
 
 from rumbrel.core.containers.flac import stream_info
-from rumbrel.core.errors import DecodeError
+from rumbrel.core.errors import DecodeError, ReadersDiffer
 from rumbrel.core.sound.analysis import Ends, EndsFinder, State, StateMeter
-from rumbrel.core.sound.decoding import open_sound
 from rumbrel.core.sound.digest import SampleDigest
 from rumbrel.core.sound.fine_picture import FinePictureMaker
 from rumbrel.core.sound.level import Level, LevelMeter, as_float
 from rumbrel.core.sound.picture import Picture, PictureMaker
+from rumbrel.core.sound.second_reader import open_twice_read
 from rumbrel.core.sound.shape import Block, tamed
 
 from .facts import Facts, Fault, FaultCode
@@ -87,6 +87,8 @@ def inspect_deep(
         return DeepFacts(facts=facts)
     try:
         return _decoded(facts, progress, picture_file)
+    except ReadersDiffer as error:
+        return DeepFacts(facts=_with(facts, FaultCode.READERS_DIFFER, str(error)))
     except DecodeError as error:
         return DeepFacts(facts=_with(facts, FaultCode.UNREADABLE, str(error)))
 
@@ -127,7 +129,7 @@ def _stored_md5(path: Path) -> bytes:
 
 
 def _decoded(facts: Facts, progress: Callable[[float], None], picture_file: Path | None) -> DeepFacts:
-    with open_sound(Path(facts.path), facts.choice()) as sound:
+    with open_twice_read(Path(facts.path), facts.choice(), facts.samples) as sound:
         level, ends, state = LevelMeter(sound.shape), EndsFinder(), StateMeter(sound.shape)
         picture, digest, stored = PictureMaker(sound.shape, facts.samples), SampleDigest(32), _StoredDigest(facts)
         fine = FinePictureMaker(sound.shape, facts.samples) if picture_file else None

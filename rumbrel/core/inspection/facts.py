@@ -11,7 +11,7 @@ from rumbrel.core.tags import EMPTY_TAGS, TagSet
 __all__ = ["FACTS_VERSION", "Facts", "Length", "Fault", "FaultCode", "SoundStream"]
 
 
-FACTS_VERSION = 3
+FACTS_VERSION = 4
 """Grows when inspection finds more or otherwise, so that kept facts of an older one are read again."""
 
 
@@ -22,8 +22,11 @@ class FaultCode(StrEnum):
     NOT_PRESENT = "not-present"
     EMPTY = "empty"
     UNREADABLE = "unreadable"
+    NOT_INSPECTED = "not-inspected"
+    """For a reason outside the file: never kept."""
     NO_SOUND = "no-sound"
     PROTECTED = "protected"
+    READERS_DIFFER = "readers-differ"
     CUT_SHORT = "cut-short"
     DAMAGED = "damaged"
     WRONG_EXTENSION = "wrong-extension"
@@ -124,6 +127,11 @@ class Facts:
     has_video: bool = False
     tags: TagSet = EMPTY_TAGS
     faults: tuple[Fault, ...] = ()
+
+    @property
+    def inspected(self) -> bool:
+        """False where something outside the file kept it from being read: then all this says nothing of the file."""
+        return all(fault.code is not FaultCode.NOT_INSPECTED for fault in self.faults)
 
     @property
     def ok(self) -> bool:

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
-from rumbrel.core.crew import Crew, Tell
+from rumbrel.core.crew import Crew, Death, Tell
 from rumbrel.core.progress import Progress, Report, Unit, no_report
 
 from .deep import DeepFacts, inspect_deep
@@ -40,12 +40,12 @@ def _inspect_turn(turn: tuple[Path, ...], tell: Tell, *, how: _How) -> list[Deep
     return found
 
 
-def _lost(turn: tuple[Path, ...], tries: int) -> list[DeepFacts] | None:
+def _lost(turn: tuple[Path, ...], death: Death) -> list[DeepFacts] | None:
     """Of several files in one turn nobody knows which it was: each gets a turn of its own."""
     if len(turn) > 1:
         return None
-    text = f"Reading this file ended the reader {tries} times. Copy it again from where it came, or leave it out."
-    fault = Fault(code=FaultCode.UNREADABLE, text=text)
+    code = FaultCode.UNREADABLE if death.crashed else FaultCode.NOT_INSPECTED
+    fault = Fault(code=code, text=death.text("this file"))
     try:
         status = turn[0].stat()
     except OSError:

@@ -6,6 +6,7 @@ import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
 from dataclasses import dataclass, replace
+from itertools import chain
 from pathlib import Path
 from types import TracebackType
 from typing import Any, Protocol, Self
@@ -16,7 +17,7 @@ import numpy as np
 import soundfile
 
 from rumbrel.core.errors import DecodeError
-from rumbrel.core.formats.table import codec_row, container_row
+from rumbrel.core.formats.table import codec_for, codec_row, container_row
 from rumbrel.core.reasons import why_failed
 
 from .shape import BLOCK_SAMPLES, Block, SoundShape, speakers_named
@@ -24,6 +25,7 @@ from .shape import BLOCK_SAMPLES, Block, SoundShape, speakers_named
 __all__ = [
     "DISC_IMAGE",
     "BareSound",
+    "FramedPart",
     "Link",
     "SoundSource",
     "StreamChoice",
@@ -282,15 +284,28 @@ class _PlainSource(_Closing):
         self._file.close()
 
 
-# FFmpeg sample format: dtype of the block, and what turns the raw values into ours.
-_AV_DTYPES = {
-    "u8": np.int16,
-    "s16": np.int16,
-    "s32": np.int32,
-    "s64": np.float64,
-    "flt": np.float32,
-    "dbl": np.float64,
-}
+# FFmpeg's integer sample formats: how many bits full scale takes. All others are floating point.
+_INTEGER_BITS = {"u8": 8, "s16": 16, "s32": 32}
+# Formats whose values are floating point in double precision, or held that way.
+_DOUBLE = ("dbl", "s64")
+
+
+def _as_shaped(values: Block, kind: str, dtype: "np.dtype[np.generic]") -> Block:
+    """A frame's values in the element type of the stream, at their level: a frame says by its own format what its
+    values mean, whatever the header promised."""
+    bits = _INTEGER_BITS.get(kind, 0)
+    if kind == "u8":
+        values = values.astype(np.int16) - 128
+    if not bits:
+        if dtype.kind == "f":
+            return values.astype(dtype, copy=False)
+        info = np.iinfo(dtype.name)
+        return np.clip(np.round(values * (info.max + 1.0)), info.min, info.max).astype(dtype)
+    if dtype.kind == "f":
+        return (values / (1 << (bits - 1))).astype(dtype)
+    room = dtype.itemsize * 8 - bits
+    values = values.astype(dtype, copy=False) if room >= 0 else values
+    return values << room if room > 0 else (values >> -room).astype(dtype, copy=False)
 
 
 # FFmpeg sample format: what its bytes are.
@@ -310,7 +325,8 @@ def _values(frame: av.AudioFrame, kind: str) -> Block:
         for channel, plane in enumerate(planes):
             block[:, channel] = np.frombuffer(plane, dtype, count)
         return block
-    return np.frombuffer(planes[0], dtype, count * frame.layout.nb_channels).reshape(count, -1).copy()
+    channels = frame.layout.nb_channels
+    return np.frombuffer(planes[0], dtype, count * channels).reshape(count, channels).copy()
 
 
 _PLACES_KEPT = 100
@@ -325,10 +341,86 @@ def _decoder_options(container: str, codec: str) -> dict[str, str]:
     """What FFmpeg's decoder of a codec has to be asked for, by the container it is in."""
     if codec_row(codec).checksummed:
         return {"err_detect": "crccheck+explode"}
+    if codec == "libopus":
+        # Else it rounds to 16 bit and limits what lies beyond full scale.
+        return {"request_sample_fmt": "flt"}
     if (container, codec) == ("caf", "alac"):
         # The last packet already ends with the sound, and FFmpeg would cut the remainder off it once more.
         return {"flags2": "+skip_manual"}
     return {}
+
+
+def _decoder(stream: Any, container: str) -> Any:
+    """The decoder of a stream, not opened yet: the one that FFmpeg takes, or where a codec has another that keeps more
+    of the sound (floating point in place of 16 bit), that one."""
+    context = stream.codec_context
+    floating = f"{context.name}float"
+    row = codec_for(context.name)
+    better = row.decoder or (floating if floating in row.ffmpeg_names else "")
+    if better:
+        context = _other_decoder(context, better)
+    context.options = _decoder_options(container, context.name)
+    # One thread each: the workers already fill the cores.
+    context.thread_count = 1
+    return context
+
+
+def _other_decoder(context: Any, name: str) -> Any:
+    """A decoder of that name for the stream of a context."""
+    made: Any = av.CodecContext.create(name, "r")
+    made.sample_rate, made.layout, made.extradata = context.sample_rate, context.layout, context.extradata
+    return made
+
+
+class FramedPart:
+    """A file's frames by FFmpeg, or by one of its decoders, from about a sample on: for a second look at what another
+    reader has read. Raises DecodeError, FFmpegError, OSError."""
+
+    def __init__(self, path: Path, choice: StreamChoice, decoder: str) -> None:
+        self._container = av.open(
+            str(path), format=container_row(choice.container).asked_as or None, metadata_errors="replace"
+        )
+        self._stream = self._container.streams.audio[choice.sound_index]
+        context = self._stream.codec_context
+        self._context: Any = _other_decoder(context, decoder) if decoder else context
+        self._context.thread_count = 1
+
+    def blocks_from(self, sample: int) -> Iterator[tuple[int, Block]]:
+        """Yield (the number of its first sample, block) from a little before a sample on, or from the beginning."""
+        rate, unit = self._stream.codec_context.sample_rate, self._stream.time_base
+        begin = self._stream.start_time or 0
+        if sample > _RUN_UP_SAMPLES and unit is not None:
+            self._container.seek(begin + int((sample - _RUN_UP_SAMPLES) / rate / unit), stream=self._stream)
+        for frame in self._frames():
+            if frame.pts is not None and frame.time_base is not None and unit is not None:
+                yield round(float(frame.pts * frame.time_base - begin * unit) * rate), _as_it_is(frame)
+
+    def counted_blocks(self) -> Iterator[tuple[int, Block]]:
+        """From the beginning, with places that are counted: where blocks are of several lengths, times err."""
+        at = 0
+        for frame in self._frames():
+            yield at, _as_it_is(frame)
+            at += frame.samples
+
+    def _frames(self) -> Iterator[av.AudioFrame]:
+        for packet in self._container.demux(self._stream):
+            yield from self._context.decode(packet)
+
+    def close(self) -> None:
+        self._container.close()
+
+
+def _as_it_is(frame: av.AudioFrame) -> Block:
+    """A frame's values in the smallest of our element types that holds them."""
+    kind = frame.format.packed.name
+    bits = _INTEGER_BITS.get(kind, 0)
+    return _as_shaped(
+        _values(frame, kind), kind, np.dtype(np.float64 if not bits else np.int16 if bits <= 16 else np.int32)
+    )
+
+
+_RUN_UP_SAMPLES = 16_384
+"""So much before a place decoders begin, to be in step when they reach it."""
 
 
 class _FramedSource(_Closing):
@@ -349,22 +441,32 @@ class _FramedSource(_Closing):
             raise DecodeError(f"{path.name} has no sound stream {choice.sound_index + 1}.")
         self._stream = sounds[choice.sound_index]
         context = self._stream.codec_context
-        context.options = _decoder_options(choice.container, context.name)
+        self._packer: av.AudioResampler | None = None
+        self.damaged_at: list[int] = []
+        self.damaged_packets = 0
         if context.format is None or not context.sample_rate or not context.channels:
             self._container.close()
             raise DecodeError(f"{path.name} does not say what its sound is made of.")
-        self._kind = context.format.packed.name
-        self._packer: av.AudioResampler | None = None
-        self.damaged_at: list[int] = []
-        integer = self._kind in ("u8", "s16", "s32")
-        fallback = {"u8": 8, "s16": 16, "s32": 24}.get(self._kind, 0)
-        self.damaged_packets = 0
+        self._context = _decoder(self._stream, choice.container)
+        # What the decoder delivers counts, not what the header promised: only its first frame says that.
+        self._decoded = self._frames()
+        try:
+            first = next(self._decoded, None)
+        except DecodeError:
+            self._container.close()
+            raise
+        said: Any = first if isinstance(first, av.AudioFrame) else context
+        kind = said.format.packed.name
+        fallback = {"u8": 8, "s16": 16, "s32": 24}.get(kind, 0)
         self.shape = SoundShape(
-            sample_rate=context.sample_rate,
-            channels=context.channels,
-            depth_bits=(choice.depth_bits or fallback) if integer else 0,
-            speakers=speakers_named([channel.name for channel in context.layout.channels]),
+            sample_rate=said.sample_rate,
+            channels=said.layout.nb_channels,
+            depth_bits=(choice.depth_bits or fallback) if kind in _INTEGER_BITS else 0,
+            speakers=speakers_named([channel.name for channel in said.layout.channels]),
         )
+        self._dtype = np.dtype(np.float64) if kind in _DOUBLE else self.shape.dtype
+        if first is not None:
+            self._decoded = chain((first,), self._decoded)
 
     def blocks(self) -> Iterator[Block]:
         """Collect the codec's small frames into blocks; silence stands where a packet is damaged."""
@@ -374,7 +476,7 @@ class _FramedSource(_Closing):
         for silence in self._lead():
             yield silence
             left = None if left is None else left - len(silence)
-        for frame in self._frames():
+        for frame in self._decoded:
             block = self._silence(frame) if isinstance(frame, int) else self._block(frame)
             if left is not None:
                 block = block[:left]
@@ -396,7 +498,7 @@ class _FramedSource(_Closing):
         if self._choice.lead_samples:
             yield self._choice.lead_samples
             left = None if left is None else left - self._choice.lead_samples
-        for frame in self._frames():
+        for frame in self._decoded:
             length = frame if isinstance(frame, int) else frame.samples
             samples = length if left is None else min(left, length)
             yield samples
@@ -414,7 +516,7 @@ class _FramedSource(_Closing):
         left = None if left is None else left - at
         start, end = wanted(at)
         told = at
-        for frame in self._frames():
+        for frame in self._decoded:
             samples = frame if isinstance(frame, int) else frame.samples
             if left is not None:
                 samples = min(left, samples)
@@ -438,7 +540,7 @@ class _FramedSource(_Closing):
             yield at - told, None
 
     def _silence(self, samples: int) -> Block:
-        return np.zeros((samples, self.shape.channels), dtype=self.shape.dtype)
+        return np.zeros((samples, self.shape.channels), dtype=self._dtype)
 
     def _lead(self) -> Iterator[Block]:
         left = self._choice.lead_samples
@@ -449,8 +551,6 @@ class _FramedSource(_Closing):
 
     def _frames(self) -> Iterator[av.AudioFrame | int]:
         """Yield decoded frames, and for a damaged packet the samples it would have held, where it says."""
-        # One thread each: the workers already fill the cores.
-        self._stream.codec_context.thread_count = 1
         decoded_any = False
         at = self._choice.lead_samples
         numbered = self._choice.container == "flac"
@@ -460,7 +560,7 @@ class _FramedSource(_Closing):
                     yield from self._damage(at, 0)
                     continue
                 try:
-                    frames = packet.decode()
+                    frames = self._context.decode(packet)
                 except av.error.FFmpegError:
                     lost = self._lost_samples(packet) if decoded_any else 0
                     yield from self._damage(at, lost)
@@ -500,7 +600,7 @@ class _FramedSource(_Closing):
             self._packer = av.AudioResampler(format=kind, layout=frame.layout, rate=frame.sample_rate)
         packed = self._packer.resample(frame)
         if len(packed) != 1 or packed[0].samples != frame.samples:
-            raise DecodeError(f"The {self.shape.channels} channels of {self._path.name} could not be told apart.")
+            raise DecodeError(f"The {frame.layout.nb_channels} channels of {self._path.name} could not be told apart.")
         return packed[0]
 
     def _damage(self, at: int, lost: int) -> Iterator[int]:
@@ -531,15 +631,7 @@ class _FramedSource(_Closing):
         kind = frame.format.packed.name
         if kind in _UNKNOWN_TO_NUMPY or (frame.format.is_planar and self.shape.channels >= _MOST_PLANES):
             frame = self._packed(frame, _UNKNOWN_TO_NUMPY.get(kind, kind))
-        values = _values(frame, kind)
-        if self._kind == "u8":
-            return ((values.astype(np.int16) - 128) << 8).astype(np.int16)
-        if self._kind == "s16" and self.shape.depth_bits > 16:
-            # The stream promised more bits than this frame carries (24 bit files may hold 16 bit frames).
-            return values.astype(np.int32) << 16
-        if self._kind == "s32" and self.shape.depth_bits <= 16:
-            return (values >> 16).astype(np.int16)
-        return values.astype(_AV_DTYPES[self._kind], copy=False)
+        return _as_shaped(_values(frame, kind), "dbl" if kind in _UNKNOWN_TO_NUMPY else kind, self._dtype)
 
     def close(self) -> None:
         self._container.close()

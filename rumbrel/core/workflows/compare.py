@@ -11,7 +11,7 @@ import soxr
 from numpy.typing import NDArray
 
 from rumbrel.core.conversion.carry_out import Watch, carry_out
-from rumbrel.core.crew import Tell
+from rumbrel.core.crew import Death, Tell
 from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.errors import RumbrelError
 from rumbrel.core.files import move_into_place, working_file
@@ -207,8 +207,8 @@ def _pictured(sound: Sound, excerpt: Excerpt, path: Path) -> tuple[float, float]
     return level.integrated_lufs, level.true_peak_dbtp
 
 
-def _lost(task: VoiceTask, tries: int) -> Voice:
-    return Voice(number=task.number, error=f"Making it ended the worker {tries} times.")
+def _lost(task: VoiceTask, death: Death) -> Voice:
+    return Voice(number=task.number, error=f"Making it ended the worker {death.tries} times. Try again.")
 
 
 def compare_voices(tasks: Sequence[VoiceTask], *, jobs: int) -> Iterator[Voice | Progress]:

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterator, Sequence
 from typing import TypeVar
 
-from rumbrel.core.crew import Crew, Tell
+from rumbrel.core.crew import Crew, Death, Tell
 from rumbrel.core.progress import Progress, Unit
 
 __all__ = ["carried_out"]
@@ -20,7 +20,7 @@ def carried_out(
     weigh: Callable[[Task], float],
     unit: Unit,
     step: str,
-    lost: Callable[[Task, int], Result],
+    lost: Callable[[Task, Death], Result],
 ) -> Iterator[Result | Progress]:
     """Yield results as they come, with Progress in between that counts what the tasks weigh in units. Nothing for no
     tasks. Closing the iterator stops the work."""

@@ -576,7 +576,7 @@ def find_meetings(pairs: Sequence[tuple[Pair, Facts, Facts]], *, jobs: int) -> I
     tasks = [_PairTask(pair, programme_of(before), programme_of(after)) for pair, before, after in pairs]
     yield from carried_out(
         _meets, tasks, jobs=jobs, weigh=lambda task: task.before.samples / task.before.sample_rate, unit=Unit.SECONDS,
-        step="looking for recordings that run on", lost=lambda task, tries: (task.pair, False),
+        step="looking for recordings that run on", lost=lambda task, death: (task.pair, False),
     )  # fmt: skip
 
 

@@ -8,7 +8,7 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from rumbrel.core.crew import Tell
+from rumbrel.core.crew import Death, Tell
 from rumbrel.core.errors import RumbrelError, TagError
 from rumbrel.core.files import file_identity, output_errors, working_file, write_whole
 from rumbrel.core.inspection import Facts, inspect_file
@@ -185,8 +185,9 @@ def _smaller(tags: TagSet, pixels: int) -> TagSet:
     return fitted
 
 
-def _lost(task: EditTask, tries: int) -> EditOutcome:
-    return EditOutcome(id=task.id, edited=None, error=f"Reading it ended the reader {tries} times. It is as it was.")
+def _lost(task: EditTask, death: Death) -> EditOutcome:
+    text = f"Writing its tags ended the worker {death.tries} times. The file is as it was."
+    return EditOutcome(id=task.id, edited=None, error=text)
 
 
 def edit_files(tasks: Sequence[EditTask], *, jobs: int) -> Iterator[EditOutcome | Progress]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 
-from rumbrel.core.crew import Tell
+from rumbrel.core.crew import Death, Tell
 from rumbrel.core.encoders.rewrap import CodedSound, packets_digest
 from rumbrel.core.errors import DecodeError, RumbrelError
 from rumbrel.core.inspection import Facts
@@ -41,6 +41,8 @@ class FixityState(StrEnum):
     SOUND = "sound changed"
     MISSING = "missing"
     UNREADABLE = "unreadable"
+    NOT_COMPARED = "not compared"
+    """For a reason outside the file: what was known of it stays as it is."""
 
 
 class ManifestError(RumbrelError):
@@ -114,10 +116,10 @@ def _judged(known: Digests | None, found: Digests) -> FixityState:
     return FixityState.TAGS if known.sound and known.sound == found.sound else FixityState.SOUND
 
 
-def _lost(task: FixityTask, tries: int) -> FixityFinding:
-    return FixityFinding(
-        id=task.id, state=FixityState.UNREADABLE, error=f"Reading it ended the reader {tries} times. Copy it again."
-    )
+def _lost(task: FixityTask, death: Death) -> FixityFinding:
+    text = death.text(Path(task.facts.path).name)
+    state = FixityState.UNREADABLE if death.crashed else FixityState.NOT_COMPARED
+    return FixityFinding(id=task.id, state=state, error=text)
 
 
 def check_files(tasks: Sequence[FixityTask], *, jobs: int) -> Iterator[FixityFinding | Progress]:

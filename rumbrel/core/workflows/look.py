@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from rumbrel.core.crew import Tell
+from rumbrel.core.crew import Death, Tell
 from rumbrel.core.errors import DecodeError, OutputError
 from rumbrel.core.inspection import DeepFacts, Fault, FaultCode, inspect_deep, inspect_file
 from rumbrel.core.inspection.stretches import Part, cut_out
@@ -31,12 +31,14 @@ class LookTask:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Looked:
     """What was found in the file of a task, and which of its faults only decoding showed; error says why nothing
-    was, or why no picture could be kept."""
+    was, or why no picture could be kept. of_file is False where the reason lies in the surroundings and not in the file:
+    then nothing of it is to be kept."""
 
     id: int
     found: DeepFacts | None
     shown: tuple[Fault, ...] = ()
     error: str = ""
+    of_file: bool = True
 
 
 def _look(task: LookTask, tell: Tell) -> Looked:
@@ -52,11 +54,8 @@ def _look(task: LookTask, tell: Tell) -> Looked:
         return Looked(id=task.id, found=None, error=str(error))
 
 
-def _lost(task: LookTask, tries: int) -> Looked:
-    text = (
-        f"Reading {task.path.name} ended the reader {tries} times. Copy it again from where it came, or leave it out."
-    )
-    return Looked(id=task.id, found=None, error=text)
+def _lost(task: LookTask, death: Death) -> Looked:
+    return Looked(id=task.id, found=None, error=death.text(task.path.name), of_file=death.crashed)
 
 
 def look_at_tracks(tasks: Sequence[LookTask], *, jobs: int) -> Iterator[Looked | Progress]:

@@ -9,12 +9,12 @@ from pathlib import Path
 import numpy as np
 from PIL import Image, UnidentifiedImageError
 
-from rumbrel.core.crew import Tell
+from rumbrel.core.crew import Death, Tell
 from rumbrel.core.errors import DecodeError, TagError
 from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.progress import Progress, Unit
-from rumbrel.core.sound.decoding import open_sound
 from rumbrel.core.sound.level import LevelMeter, as_float
+from rumbrel.core.sound.second_reader import open_twice_read
 from rumbrel.core.sound.shape import Block
 from rumbrel.core.tags import read_tags
 from rumbrel.core.tags.rules import PICTURE_FORMATS
@@ -69,7 +69,7 @@ class _BelowCorner:
 
 def _measured(facts: Facts, target: Target, tell: Tell) -> Measured:
     corner = target.make.highpass_hz
-    with open_sound(Path(facts.path), facts.choice()) as sound:
+    with open_twice_read(Path(facts.path), facts.choice(), facts.samples) as sound:
         meter, samples = LevelMeter(sound.shape), 0
         low = _BelowCorner(sound.shape.sample_rate, sound.shape.channels, corner / 2) if corner else None
         for block in sound.blocks():
@@ -119,8 +119,8 @@ def _hold(task: SpecTask, tell: Tell) -> Specified:
         return Specified(id=task.id, error=str(error))
 
 
-def _lost(task: SpecTask, tries: int) -> Specified:
-    return Specified(id=task.id, error=f"Reading {task.path.name} ended the reader {tries} times.")
+def _lost(task: SpecTask, death: Death) -> Specified:
+    return Specified(id=task.id, error=death.text(task.path.name))
 
 
 def hold_against(tasks: Sequence[SpecTask], *, jobs: int) -> Iterator[Specified | Progress]:

@@ -1,9 +1,10 @@
 """Verify: results that are there already against their sources, on all cores; nothing is written."""
 
 from collections.abc import Iterator, Sequence
+from pathlib import Path
 
 from rumbrel.core.conversion import Outcome, verify_step
-from rumbrel.core.crew import Tell
+from rumbrel.core.crew import Death, Tell
 from rumbrel.core.forecast import Step
 from rumbrel.core.progress import Progress, Unit
 
@@ -17,8 +18,9 @@ def _verify(step: Step, tell: Tell) -> Outcome:
     return verify_step(step)
 
 
-def _lost(step: Step, tries: int) -> Outcome:
-    return Outcome(step=step, ok=False, error=f"Reading its source or the result ended the reader {tries} times.")
+def _lost(step: Step, death: Death) -> Outcome:
+    names = f"{Path(step.source.path).name} or its result"
+    return Outcome(step=step, ok=False, error=death.text(names), undecided=not death.crashed)
 
 
 def verify_steps(steps: Sequence[Step], *, jobs: int) -> Iterator[Outcome | Progress]:

@@ -7,6 +7,7 @@ from pathlib import Path
 from rumbrel.core.conversion import Outcome, Watch, carry_out, landed_outcome, note_landing
 from rumbrel.core.conversion.landing import Landings
 from rumbrel.core.conversion.pool import _lost, _work
+from rumbrel.core.crew import Death
 from rumbrel.core.errors import Cancelled
 from rumbrel.core.forecast import (
     Action,
@@ -140,7 +141,7 @@ class LandingTests(PlanCase):
         stamp = Path(self.step.output).stat().st_mtime_ns
         again = _work((self.step,), lambda share: None, checks=True, ledgers={}, landings=landings)  # type: ignore[arg-type]
         self.assertEqual((again, Path(self.step.output).stat().st_mtime_ns), ([made], stamp))
-        self.assertEqual(_lost((self.step,), 4, landings=landings), [made])
+        self.assertEqual(_lost((self.step,), Death(4, crashed=True), landings=landings), [made])
         Path(self.step.output).rename(self.folder / "moved")
         self.assertIsNone(landings.outcome(self.step))
         Path(self.step.output).write_bytes(b"of somebody else")

@@ -27,10 +27,12 @@ def verify_results(desk: Desk, batch_id: int) -> str:
     numbers = set(result_items(batch).values_list("number", flat=True))
     steps = steps_of(batch, numbers=numbers)
     by_output = {step.output: number for number, step in steps.items()}
-    right = wrong = 0
+    right = wrong = undecided = 0
     for event in verify_steps(list(steps.values()), jobs=default_jobs()):
         if isinstance(event, Progress):
             desk.report(event)
+        elif isinstance(event, Outcome) and event.undecided:
+            undecided += 1
         elif isinstance(event, Outcome):
             right, wrong = (right + 1, wrong) if event.ok else (right, wrong + 1)
             batch.items.filter(number=by_output[event.step.output]).update(
@@ -38,4 +40,6 @@ def verify_results(desk: Desk, batch_id: int) -> str:
             )
     desk.check()
     text = f"{counted(right, 'result')} as they should be" if right != 1 else "1 result as it should be"
-    return f"{text}; {wrong:,} not." if wrong else f"{text}."
+    parts = [text, *([f"{wrong:,} not"] if wrong else [])]
+    parts += [f"{counted(undecided, 'result')} could not be compared. Check again"] if undecided else []
+    return f"{'; '.join(parts)}."

@@ -184,6 +184,7 @@ def look_at_volume(desk: Desk, pk: int) -> str:
             facts=kept_facts(deep.facts),
         )
         for path, deep in zip(new, found, strict=True)
+        if deep.facts.inspected
     ]  # fmt: skip
     if not volume.is_there:
         raise OutputError(f"{row} was taken out while it was looked at. Plug it in, then look again.")

@@ -101,7 +101,8 @@ def carry_out_fixity(desk: Desk, work_id: int) -> str:
     counts, done = Counter(work.counts), set(work.done_ids)
     ids = [pk for pk in tracks.order_by("pk").values_list("pk", flat=True) if pk not in done]
     known = {row.track_id: row for row in Fixity.objects.filter(track__in=tracks)}
-    tasks = []
+    tasks: list[FixityTask] = []
+    left: list[FixityFinding] = []
     for pk, facts in facts_by_id(ids).items():
         kept = known.get(pk)
         digests = Digests(sha256=kept.sha256, sound=kept.sound) if kept else None
@@ -110,13 +111,15 @@ def carry_out_fixity(desk: Desk, work_id: int) -> str:
         for event in check_files(tasks, jobs=default_jobs()):
             if isinstance(event, Progress):
                 desk.report(event)
+            elif event.state is FixityState.NOT_COMPARED:
+                left.append(event)
             else:
                 _keep(event, known.get(event.id))
                 counts[str(event.state)] += 1
                 done.add(event.id)
     finally:
         FixityWork.objects.filter(pk=work.pk).update(counts=counts, done_ids=sorted(done))
-    return _summary(counts)
+    return _summary(counts, left)
 
 
 def _keep(finding: FixityFinding, kept: Fixity | None) -> None:
@@ -143,9 +146,11 @@ def _keep(finding: FixityFinding, kept: Fixity | None) -> None:
             FixityEvent.objects.create(track_id=finding.id, state=state, sha256=digests.sha256 if digests else "")
 
 
-def _summary(counts: Counter[str]) -> str:
+def _summary(counts: Counter[str], left: list[FixityFinding]) -> str:
     parts = [f"{counts[state]:,} {state}" for state in FixityState if counts[state]]
-    return f"{', '.join(parts)}." if parts else "There was nothing to compare."
+    parts += [f"{len(left):,} {FixityState.NOT_COMPARED}"] if left else []
+    text = f"{', '.join(parts)}." if parts else "There was nothing to compare."
+    return f"{text} {left[0].error}" if left else text
 
 
 def take_as_it_is(*, track: Track) -> bool:

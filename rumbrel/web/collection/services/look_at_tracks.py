@@ -108,6 +108,8 @@ def _keep(looked: Looked, touched: set[int]) -> DeepLook:
         track = Track.objects.filter(pk=looked.id).first()
         if track is None:
             return DeepLook(error="removed meanwhile")
+        if looked.found is None and not looked.of_file:
+            return DeepLook(error=looked.error)
         if looked.found is None:
             return _failed(track, looked.error)
         facts = looked.found.facts

@@ -52,6 +52,7 @@ class _Found:
     seen: set[int] = field(default_factory=set)
     homeless: list[int] = field(default_factory=list)
     touched: set[int] = field(default_factory=set)
+    left: list[Path] = field(default_factory=list)
     ignored: int = 0
     read: int = 0
     moved: int = 0
@@ -144,6 +145,11 @@ def _read(
     waiting: list[tuple[Path, Facts]] = []
     for path, each in zip(fresh, inspect_many(fresh, deep=False, jobs=default_jobs(), report=report), strict=True):
         facts = each.facts
+        if not facts.inspected:
+            # What is kept of it stays as it is.
+            found.left.append(path)
+            found.seen.update([known[kept_path(path)].pk] if kept_path(path) in known else [])
+            continue
         if not facts.sample_rate and path.suffix.lower() not in SOUND_SUFFIXES:
             found.ignored += 1
             continue
@@ -262,6 +268,11 @@ def _summary(found: _Found, gone: _Gone, walk: Walk) -> str:
         parts.append(f"{counted(gone.tracks, 'track')} not there any more, kept as missing")
     elif gone.tracks:
         parts.append(f"{counted(gone.tracks, 'track')} not found, and not believed to be gone yet")
+    if found.left:
+        text = (
+            f"{counted(len(found.left), 'file')} could not be inspected for a reason outside them: {_named(found.left)}"
+        )
+        parts.append(f"{text}. Scan again")
     if walk.unreadable:
         parts.append(f"{counted(len(walk.unreadable), 'folder')} could not be read: {_named(walk.unreadable)}")
     if walk.led_out:
