@@ -2,7 +2,7 @@
 
 from typing import BinaryIO
 
-__all__ = ["chain_links", "last_position", "second_packet"]
+__all__ = ["chain_links", "last_position", "second_packet", "sound_begins"]
 
 _HEAD_BYTES = 27
 _TAIL_BYTES = 70_000
@@ -21,6 +21,24 @@ def last_position(file: BinaryIO, size_bytes: int, *, serial: bytes | None = Non
             return position if page[5] & 4 and serial in (None, page[14:18]) else None
         at = tail.rfind(b"OggS", 0, at)
     return None
+
+
+_MOST_HEAD_PAGES = 4096
+
+
+def sound_begins(file: BinaryIO, size_bytes: int) -> int:
+    """Where the first page lies on which sound ends: those before it hold headers, comments and pictures (RFC 3533, 6:
+    their position is 0, or -1 where no packet ends). 0 where there is none."""
+    at = 0
+    for _ in range(_MOST_HEAD_PAGES):
+        file.seek(at)
+        head = file.read(_HEAD_BYTES)
+        if len(head) < _HEAD_BYTES or head[:4] != b"OggS" or at >= size_bytes:
+            return 0
+        if int.from_bytes(head[6:14], "little", signed=True) > 0:
+            return at
+        at += _HEAD_BYTES + head[26] + sum(file.read(head[26]))
+    return 0
 
 
 def second_packet(pages: bytes) -> bytes | None:

@@ -17,6 +17,7 @@ from rumbrel.core.sound.second_reader import open_twice_read
 
 from .check import (
     Checked,
+    Unlike,
     check_result,
     coded_sound,
     compare_rewrapped,
@@ -76,7 +77,8 @@ def carry_out_group(steps: Sequence[Step], watch: Watch = _NO_WATCH) -> list[Out
 
 
 def _failed(step: Step, error: RumbrelError) -> Outcome:
-    return Outcome(step=step, ok=False, error=str(error), warnings=step.warnings)
+    outcome = Outcome(step=step, ok=False, error=str(error), warnings=step.warnings)
+    return outcome.with_likeness(error.likeness) if isinstance(error, Unlike) else outcome
 
 
 def _unexpected(step: Step, error: Exception) -> RumbrelError:
@@ -306,9 +308,8 @@ def _proved(lane: Lane, passage: Passage, warnings: tuple[Warning, ...], part: _
         digest=passage.digest.hexdigest() if passage.digest and passage.is_exact else "",
         error="Only a part of the source could be saved." if partial else "",
         bitrate_bps=checked.facts.bitrate_bps,
-        difference_db=checked.likeness.difference_db if checked.likeness else None,
         warnings=warnings,
-    )
+    ).with_likeness(checked.likeness)
 
 
 def _packets(count: int) -> str:

@@ -9,7 +9,6 @@ from rumbrel.core.errors import OutputError, TagError
 from rumbrel.core.files import output_errors, working_file
 from rumbrel.core.forecast.steps import Step, Warning, WarningCode
 from rumbrel.core.sound.digest import SampleDigest, digest_bits
-from rumbrel.core.sound.likeness import Sketch
 from rumbrel.core.sound.shape import Block, SoundShape
 from rumbrel.core.sound.stages import Cut, build_chain
 from rumbrel.core.tags import (
@@ -32,13 +31,12 @@ __all__ = ["Lane", "Passage", "carried_tags"]
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Passage:
     """What went through: samples read and written; the digest of what was written where a lossless encoder has
-    to give it back, and whether that is the source's too; the sketch of what a lossy one has to resemble."""
+    to give it back, and whether that is the source's too."""
 
     samples_in: int
     samples_out: int
     digest: SampleDigest | None
     is_exact: bool
-    sketch: Sketch | None
     clipped_values: int
     not_numbers: int
     over_db: float
@@ -54,7 +52,6 @@ class Lane:
         self._stack = ExitStack()
         self._samples_out = 0
         self._encoder: Encoder | None = None
-        self._sketch: Sketch | None = None
         try:
             self._open(step, shape)
         except Exception as error:  # noqa: BLE001 - it is this lane's alone, and told with its outcome
@@ -69,7 +66,6 @@ class Lane:
         self._cut = Cut(step.treatment.start_sample, step.treatment.end_sample)
         self._is_exact = encoding.lossless and self._chain.is_exact and not shape.is_float
         self._digest = SampleDigest(digest_bits(step.shape)) if encoding.lossless else None
-        self._sketch = None if encoding.lossless else Sketch(step.shape, step.source.duration_seconds)
         self.working = self._stack.enter_context(working_file(Path(step.output)))
         with output_errors(self.working.parent):
             self._encoder = encoding.open(self.working, step.shape, step.target.make.settings)
@@ -88,8 +84,6 @@ class Lane:
             self._samples_out += len(shaped)
             if self._digest:
                 self._digest.push(shaped)
-            if self._sketch:
-                self._sketch.push(shaped)
             self._encoder.write(shaped)
 
     def finish(self, samples_in: int, damaged_packets: int) -> Passage | None:
@@ -111,8 +105,7 @@ class Lane:
             samples_out=self._samples_out,
             digest=self._digest,
             is_exact=self._is_exact,
-            sketch=self._sketch,
-            clipped_values=self._chain.clipped_values + (self._chain.over_values if self._sketch else 0),
+            clipped_values=self._chain.clipped_values + (0 if self._digest else self._chain.over_values),
             not_numbers=self._chain.not_numbers,
             over_db=self._chain.over_db,
             damaged_packets=damaged_packets,
@@ -123,8 +116,6 @@ class Lane:
         if self._encoder is not None:
             self._encoder.abandon()
             self._encoder = None
-        if self._sketch is not None:
-            self._sketch.close()
         self._stack.close()
 
     def write_tags(self) -> tuple[Warning, ...]:

@@ -1,9 +1,10 @@
 """What became of a Step."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from rumbrel.core.forecast.steps import Step, Warning, warning_records
+from rumbrel.core.sound.likeness import Likeness
 
 __all__ = ["Outcome"]
 
@@ -15,7 +16,8 @@ class Outcome:
     samples_in and samples_out count sampling instants of source and result. partial says that only a part
     of the source could be saved: ok is False then, and the result is there. digest is that of the
     samples where result and source are equal to the bit, else "". difference_db is what differs between a
-    lossy result and its source, against the source; None where it was not compared that way. work_seconds is the time
+    lossy result and its source, against the source; None where it was not compared that way. compared_samples of it were
+    held against the source; worst_seconds is where it is furthest from it, from the beginning of the result. work_seconds is the time
     that it took a worker, 0.0 where that is not known. undecided says that a check was kept from its end by something
     outside the files, so that nothing is known of the result.
     """
@@ -31,9 +33,20 @@ class Outcome:
     partial: bool = False
     bitrate_bps: int = 0
     difference_db: float | None = None
+    compared_samples: int = 0
+    worst_seconds: float | None = None
     warnings: tuple[Warning, ...] = ()
     work_seconds: float = 0.0
     undecided: bool = False
+
+    def with_likeness(self, likeness: Likeness | None) -> "Outcome":
+        """What comparing the result with its source told."""
+        if likeness is None:
+            return self
+        return replace(
+            self, difference_db=likeness.difference_db, compared_samples=likeness.compared_samples,
+            worst_seconds=round(likeness.worst.start_seconds, 2) if likeness.worst else None,
+        )  # fmt: skip
 
     def as_record(self) -> dict[str, Any]:
         """The fields of `convert --json`, in its order."""
@@ -52,6 +65,8 @@ class Outcome:
             "checked": self.checked,
             "digest": self.digest or None,
             "difference_db": self.difference_db,
+            "compared_samples": self.compared_samples,
+            "worst_seconds": self.worst_seconds,
             "error": self.error or None,
             "warnings": warning_records(self.warnings),
         }

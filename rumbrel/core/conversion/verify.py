@@ -9,11 +9,11 @@ from rumbrel.core.files import file_digest
 from rumbrel.core.forecast.steps import Action, Step
 from rumbrel.core.sound.decoding import open_sound
 from rumbrel.core.sound.digest import SampleDigest, digest_bits
-from rumbrel.core.sound.likeness import Likeness, Sketch
+from rumbrel.core.sound.likeness import Likeness
 from rumbrel.core.sound.shape import Block
 from rumbrel.core.sound.stages import Cut, build_chain
 
-from .check import check_result, compare_rewrapped, digest_of, inspect_result, likeness_warnings
+from .check import Unlike, check_result, compare_rewrapped, digest_of, inspect_result, likeness_warnings
 from .outcome import Outcome
 
 __all__ = ["verify_step"]
@@ -25,7 +25,6 @@ class _Wanted:
     samples_out: int
     digest: SampleDigest | None
     is_exact: bool
-    sketch: Sketch | None
 
 
 def _quietly(share: float) -> None:
@@ -44,12 +43,12 @@ def verify_step(step: Step) -> Outcome:
             raise CheckFailed(f"{result} is not there. Convert again to make it.")
         samples_in, samples_out, digest, likeness = _compared(step, result)
     except RumbrelError as error:
-        return Outcome(step=step, ok=False, error=str(error), warnings=step.warnings)
+        outcome = Outcome(step=step, ok=False, error=str(error), warnings=step.warnings)
+        return outcome.with_likeness(error.likeness) if isinstance(error, Unlike) else outcome
     return Outcome(
         step=step, ok=True, bytes_out=result.stat().st_size, samples_in=samples_in, samples_out=samples_out,
-        checked=True, digest=digest, difference_db=likeness.difference_db if likeness else None,
-        warnings=step.warnings + likeness_warnings(likeness),
-    )  # fmt: skip
+        checked=True, digest=digest, warnings=step.warnings + likeness_warnings(likeness),
+    ).with_likeness(likeness)  # fmt: skip
 
 
 def _compared(step: Step, result: Path) -> tuple[int, int, str, Likeness | None]:
@@ -70,14 +69,13 @@ def _compared(step: Step, result: Path) -> tuple[int, int, str, Likeness | None]
         if before.hexdigest() != after.hexdigest():
             raise CheckFailed(f"{result.name} does not decode as its source does. Replace it.")
         return before.samples, after.samples, after.hexdigest(), None
+    if not encoding_for(step.encoding).lossless:
+        checked = check_result(result, step, None, _quietly)
+        return checked.samples_in, checked.samples_out, "", checked.likeness
     wanted = _wanted(step)
-    try:
-        checked = check_result(result, step, wanted, _quietly)
-    finally:
-        if wanted.sketch:
-            wanted.sketch.close()
+    check_result(result, step, wanted, _quietly)
     same = wanted.digest.hexdigest() if wanted.digest and wanted.is_exact else ""
-    return wanted.samples_in, wanted.samples_out, same, checked.likeness
+    return wanted.samples_in, wanted.samples_out, same, None
 
 
 def _wanted(step: Step) -> _Wanted:
@@ -86,24 +84,20 @@ def _wanted(step: Step) -> _Wanted:
         raise CheckFailed("This line has no plan for its sound.")
     with open_sound(Path(step.source.path), step.source.choice()) as sound:
         chain = build_chain(sound.shape, step.shape, step.treatment)
-        lossless = encoding_for(step.encoding).lossless
-        digest = SampleDigest(digest_bits(step.shape)) if lossless else None
-        sketch = None if lossless else Sketch(step.shape, step.source.duration_seconds)
+        digest = SampleDigest(digest_bits(step.shape))
         cut = Cut(step.treatment.start_sample, step.treatment.end_sample)
         samples_in = samples_out = 0
         for block in sound.blocks():
             samples_in += len(block)
-            samples_out += _noted(chain.push(cut.push(block)), digest, sketch)
-        samples_out += sum(_noted(shaped, digest, sketch) for shaped in chain.finish())
+            samples_out += _noted(chain.push(cut.push(block)), digest)
+        samples_out += sum(_noted(shaped, digest) for shaped in chain.finish())
     return _Wanted(
-        samples_in=samples_in, samples_out=samples_out, digest=digest, sketch=sketch,
-        is_exact=lossless and chain.is_exact and not sound.shape.is_float,
+        samples_in=samples_in, samples_out=samples_out, digest=digest,
+        is_exact=chain.is_exact and not sound.shape.is_float,
     )  # fmt: skip
 
 
-def _noted(shaped: Block, digest: SampleDigest | None, sketch: Sketch | None) -> int:
-    if digest and len(shaped):
+def _noted(shaped: Block, digest: SampleDigest) -> int:
+    if len(shaped):
         digest.push(shaped)
-    if sketch and len(shaped):
-        sketch.push(shaped)
     return len(shaped)

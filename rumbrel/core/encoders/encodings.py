@@ -6,16 +6,17 @@ from pathlib import Path
 from typing import Protocol
 
 from rumbrel.core.errors import EncodeError
+from rumbrel.core.sound.likeness import Coding
 from rumbrel.core.sound.shape import Block, SoundShape
 
 from .aac import open_aac, open_adts
 from .framed import open_alac, open_g722, open_opus, open_wavpack, open_wma
-from .mp3 import MP3_BITRATES_KBPS, open_mp3
+from .mp3 import MP3_BITRATES_KBPS, default_bitrate_kbps, open_mp3
 from .plain import open_coded, open_companded, open_flac, open_float, open_pcm, open_vox
 from .settings import EncoderSettings
 from .vorbis import open_vorbis
 
-__all__ = ["ENCODINGS", "Encoder", "Encoding", "encoding_for"]
+__all__ = ["ENCODINGS", "Encoder", "Encoding", "coding_of", "encoding_for"]
 
 
 class Encoder(Protocol):
@@ -244,3 +245,23 @@ def encoding_for(key: str) -> Encoding:
     if key not in _BY_KEY:
         raise EncodeError(f"There is no encoding '{key}'; there is {_either(tuple(_BY_KEY))}.")
     return _BY_KEY[key]
+
+
+_KBPS_A_CHANNEL = {"aac": 96, "opus": 64, "wma": 64}
+_USUAL_QUALITY = {"mp3": 0.6, "vorbis": 0.5}
+
+
+def coding_of(encoding: Encoding, shape: SoundShape, settings: EncoderSettings) -> Coding:
+    """What is known of an encoder's results is looked up by this: the settings with what it chooses itself filled in."""
+    key, mode, amount = encoding.codec if encoding.codec == "aac" else encoding.key, settings.mode or "", 0.0
+    if encoding.codec == "mp3":
+        mode = settings.mode or "constant"
+    if encoding.has_quality and (mode == "variable" or encoding.codec != "mp3"):
+        amount = 100 * (_USUAL_QUALITY[encoding.codec] if settings.quality is None else settings.quality)
+    elif encoding.bitrates_kbps != ():
+        usual = _KBPS_A_CHANNEL.get(encoding.codec, 0) * shape.channels or default_bitrate_kbps(shape.sample_rate)
+        amount = settings.bitrate_kbps or usual
+    return Coding(
+        encoding=key, sample_rate=shape.sample_rate, channels=shape.channels, amount=amount,
+        mode="" if encoding.codec in ("aac", "wma", "vorbis") or (encoding.codec == "opus" and mode != "constant") else mode,
+    )  # fmt: skip

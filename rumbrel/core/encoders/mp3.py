@@ -68,11 +68,12 @@ _USUAL_VBR_STEP = 4
 class Mp3Stream:
     """A file of MP3 frames behind an information frame.
 
-    Frames are scanned as they come, so that the information frame can be filled in at the end.
+    Frames are scanned as they come, so that the information frame can be filled in at the end. Without one, decoders
+    leave nothing out at the beginning.
     """
 
-    def __init__(self, path: Path) -> None:
-        self._path, self._file = path, path.open("wb")
+    def __init__(self, path: Path, *, informed: bool = True) -> None:
+        self._path, self._file, self._informed = path, path.open("wb"), informed
         self._tail = b""
         self._first: FrameHeader | None = None
         self._offsets: list[int] = []
@@ -86,7 +87,8 @@ class Mp3Stream:
         while (header := parse_header(data[at : at + 4])) is not None and at + header.size_bytes <= len(data):
             if self._first is None:
                 self._first = header
-                self._put(bytes(info_frame_size(header)))
+                if self._informed:
+                    self._put(bytes(info_frame_size(header)))
             self._bitrates_kbps.add(header.bitrate_kbps)
             self._offsets.append(self._stream_bytes + at)
             at += header.size_bytes
@@ -107,6 +109,10 @@ class Mp3Stream:
         """
         if self._first is None:
             raise OutputError("There was no sound to encode.")
+        if not self._informed:
+            with output_errors(self._path.parent):
+                self._file.close()
+            return
         padding = len(self._offsets) * self._first.samples - (delay_samples or 0) - samples
         summary = StreamSummary(
             first=self._first,

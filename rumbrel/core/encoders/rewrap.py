@@ -3,6 +3,7 @@
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from fractions import Fraction
+from itertools import chain, islice
 from pathlib import Path
 from typing import Any
 
@@ -10,7 +11,7 @@ import av
 import av.error
 import xxhash
 
-from rumbrel.core.containers.mpeg_frames import DECODER_DELAY_SAMPLES
+from rumbrel.core.containers.mpeg_frames import DECODER_DELAY_SAMPLES, parse_header
 from rumbrel.core.errors import DecodeError, EncodeError
 from rumbrel.core.files import not_written
 from rumbrel.core.reasons import why_failed
@@ -209,16 +210,23 @@ def _write_packets(
             writing.mux(packet)
 
 
+_PACKETS_TO_SEE = 500
+
+
 def _write_frames(
     packets: Iterable[Any], clock: _Clock, result: Path, row: Rewrap, progress: Callable[[float], None]
 ) -> None:
-    """MP3 with an information frame, which states the encoder's delay where the source's container did."""
-    stream = Mp3Stream(result)
+    """MP3 with an information frame, which states the encoder's delay where the source's container did. Where it did not
+    and the bitrate is constant there is none: one decoder takes any such frame for a reason to leave its own delay out,
+    another does not, and neither did with the source."""
+    begun = list(islice(packets, _PACKETS_TO_SEE))
+    known = clock.delay_samples >= DECODER_DELAY_SAMPLES
+    bitrates = {header.bitrate_kbps for packet in begun if (header := parse_header(bytes(packet)[:4]))}
+    stream = Mp3Stream(result, informed=known or len(bitrates) > 1)
     try:
-        for packet in packets:
+        for packet in chain(begun, packets):
             progress(float(packet.pts * packet.time_base) if packet.pts is not None else 0.0)
             stream.take(bytes(packet))
-        known = clock.delay_samples >= DECODER_DELAY_SAMPLES
         delay = clock.delay_samples - DECODER_DELAY_SAMPLES if known else None
         stream.finish(samples=clock.samples, delay_samples=delay)
     finally:

@@ -216,7 +216,7 @@ CONTAINERS: tuple[Container, ...] = (
     Container(
         key="m4a",
         label="M4A",
-        suffixes=(".m4a", ".m4b", ".mp4", ".mov", ".m4v", ".3gp", ".3g2", ".m4r"),
+        suffixes=(".m4a", ".m4b", ".m4p", ".mp4", ".mov", ".m4v", ".3gp", ".3g2", ".m4r"),
         ffmpeg_names=("mov", "mp4", "m4a", "3gp", "3g2", "mj2"),
         media_type="audio/mp4",
         tags=TagForm.MP4,
@@ -474,8 +474,8 @@ CODECS: tuple[Codec, ...] = (
     Codec(key="wma-pro", label="WMA Pro", lossless=False, ffmpeg_names=("wmapro",)),
     Codec(key="wma-voice", label="WMA Voice", lossless=False, ffmpeg_names=("wmavoice",)),
     Codec(key="wma-lossless", label="WMA lossless", lossless=True, ffmpeg_names=("wmalossless",)),
-    Codec(key="ac3", label="AC-3", lossless=False, ffmpeg_names=("ac3", "ac3_fixed")),
-    Codec(key="eac3", label="E-AC-3", lossless=False, ffmpeg_names=("eac3",)),
+    Codec(key="ac3", label="AC-3", lossless=False, ffmpeg_names=("ac3", "ac3_fixed"), checksummed=True),
+    Codec(key="eac3", label="E-AC-3", lossless=False, ffmpeg_names=("eac3",), checksummed=True),
     Codec(key="dts", label="DTS", lossless=False, ffmpeg_names=("dca",)),
     Codec(key="musepack", label="Musepack", lossless=False, ffmpeg_names=("mpc7", "mpc8")),
     Codec(
@@ -492,6 +492,8 @@ CODECS: tuple[Codec, ...] = (
     Codec(key="ima-adpcm", label="IMA ADPCM", lossless=False, ffmpeg_names=("adpcm_ima_wav", "adpcm_ima_qt")),
     Codec(key="ms-adpcm", label="MS ADPCM", lossless=False, ffmpeg_names=("adpcm_ms",)),
     Codec(key="vox-adpcm", label="VOX ADPCM", lossless=False, ffmpeg_names=("adpcm_ima_oki",)),
+    # FFmpeg has no decoder for it: the name is libsndfile's.
+    Codec(key="nms-adpcm", label="NMS ADPCM", lossless=False, ffmpeg_names=("nms_adpcm",)),
     Codec(
         key="amr",
         label="AMR",

@@ -11,10 +11,12 @@ import numpy as np
 
 from rumbrel.core.containers.flac import stream_info
 from rumbrel.core.errors import DecodeError, ReadersDiffer
-from rumbrel.core.sound.analysis import Ends, EndsFinder, State, StateMeter
+from rumbrel.core.records import as_record
+from rumbrel.core.sound.analysis import Ends, EndsFinder, SpectralEdge, State, StateMeter
 from rumbrel.core.sound.digest import SampleDigest
 from rumbrel.core.sound.fine_picture import FinePictureMaker
 from rumbrel.core.sound.level import Level, LevelMeter, as_float
+from rumbrel.core.sound.loss import LossFinder, LossTrace
 from rumbrel.core.sound.picture import Picture, PictureMaker
 from rumbrel.core.sound.second_reader import open_twice_read
 from rumbrel.core.sound.shape import Block, tamed
@@ -29,7 +31,7 @@ class DeepFacts:
     """facts with the faults that only decoding shows; the rest is None where nothing decodes.
 
     digest is XXH3 of the samples, the same for every lossless copy whatever its container.
-    damaged_at are the places of damaged packets, in samples.
+    loss is what proves that a lossless file was made from a lossy one. damaged_at are the places of damaged packets, in samples.
     """
 
     facts: Facts
@@ -38,6 +40,7 @@ class DeepFacts:
     ends: Ends | None = None
     state: State | None = None
     picture: Picture | None = None
+    loss: LossTrace | None = None
     digest: str = ""
     damaged_packets: int = 0
     damaged_at: tuple[int, ...] = ()
@@ -60,6 +63,7 @@ class DeepFacts:
             "used_bits": self.state.used_bits,
             "spectral_edge_hz": edge.frequency_hz if edge else None,
             "upsampled_from_hz": edge.upsampled_from_hz if edge else None,
+            "loss": as_record(self.loss) if self.loss else None,
             "digest": self.digest,
             "damaged_packets": self.damaged_packets,
             "damaged_at": list(self.damaged_at),
@@ -133,7 +137,8 @@ def _decoded(facts: Facts, progress: Callable[[float], None], picture_file: Path
         level, ends, state = LevelMeter(sound.shape), EndsFinder(), StateMeter(sound.shape)
         picture, digest, stored = PictureMaker(sound.shape, facts.samples), SampleDigest(32), _StoredDigest(facts)
         fine = FinePictureMaker(sound.shape, facts.samples) if picture_file else None
-        of_values: tuple[Any, ...] = (level, ends, picture)
+        finder = LossFinder(sound.shape, facts.samples) if facts.lossless else None
+        of_values: tuple[Any, ...] = (level, ends, picture, *([finder] if finder else []))
         of_samples: tuple[Any, ...] = (state, stored, *([fine] if fine else []))
         not_numbers = 0
         for block in sound.blocks():
@@ -156,6 +161,7 @@ def _decoded(facts: Facts, progress: Callable[[float], None], picture_file: Path
         ends=ends.ends(),
         state=state.state(),
         picture=picture.picture(),
+        loss=finder.trace() if finder else None,
         digest=digest.hexdigest(),
         damaged_packets=damaged,
         damaged_at=places,
@@ -190,12 +196,22 @@ def _judged(found: DeepFacts, digest_differs: bool) -> Facts:
         text = f"Only {found.decoded_samples:,} of {facts.samples:,} samples decode. Copy it again."
         facts = _with(facts, FaultCode.CUT_SHORT, text)
     edge = found.state.edge if found.state else None
-    if facts.lossless and edge:
-        khz = f"{edge.frequency_hz / 1000:.1f} kHz"
-        if edge.upsampled_from_hz:
-            why = f"the rate seems to have been raised from {edge.upsampled_from_hz / 1000:g} kHz"
-        else:
-            why = "it seems to have been made from a lossy file"
-        text = f"The sound ends sharply at {khz}: {why}. Look for an earlier copy."
+    if facts.lossless and found.loss:
+        facts = _with(facts, FaultCode.DOUBTFUL_LOSSLESS, _loss_said(found.loss, edge))
+    elif facts.lossless and edge and edge.upsampled_from_hz:
+        text = (
+            f"The sound ends sharply at {edge.frequency_hz / 1000:.1f} kHz: the rate seems to have been raised from "
+            f"{edge.upsampled_from_hz / 1000:g} kHz. Look for an earlier copy."
+        )
         facts = _with(facts, FaultCode.DOUBTFUL_LOSSLESS, text)
     return facts
+
+
+def _loss_said(loss: LossTrace, edge: SpectralEdge | None) -> str:
+    """A steep end of the spectrum alone accuses nobody: every good rate converter leaves one."""
+    places = ", ".join(_clock(round(place * loss.sample_rate), loss.sample_rate) for place in loss.places[:3])
+    ends = f" Its spectrum ends at {edge.frequency_hz / 1000:.1f} kHz." if edge else ""
+    return (
+        f"Made from a lossy file: the frames of {loss.coding} are still in the sound, every {loss.hop} samples, at {places} "
+        f"({loss.score:.0f} standard deviations beyond chance).{ends} Look for an earlier copy."
+    )

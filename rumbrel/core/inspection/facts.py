@@ -43,10 +43,13 @@ _HARMLESS = frozenset(
         FaultCode.TAGS_UNREADABLE,
         FaultCode.DOUBTFUL_LOSSLESS,
         FaultCode.OTHER_SOUND,
+        FaultCode.UNFINISHED,
     }
 )
+_ONE_BIT = frozenset({"dsd", "dst"})
+_ONE_BIT_SAMPLES = 8
 _FLOATING = frozenset({"pcm-float", "wavpack"})
-_SALVAGEABLE = frozenset({FaultCode.CUT_SHORT, FaultCode.DAMAGED, FaultCode.OTHER_PART, FaultCode.UNFINISHED})
+_SALVAGEABLE = frozenset({FaultCode.CUT_SHORT, FaultCode.DAMAGED, FaultCode.OTHER_PART})
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -88,7 +91,8 @@ class Facts:
 
     A file without usable sound has container "" or codec "" and says why in faults. bit_depth is
     None where the coding has none (lossy codings and floating point). Of several sounds all this is
-    about the one at sound_index. speakers are the channels' names where the file states them. lead_samples is the silence
+    about the one at sound_index. valid_bits are those of a sample that the header says are used, stored_bits those that it
+    takes in the file, each None where it is bit_depth. speakers are the channels' names where the file states them. lead_samples is the silence
     that goes before the sound so that it stays with its pictures; samples counts it. Delay and
     padding are the encoder's, in samples, None where the file does not state them. links are the streams
     that follow each other in the file, where there are several; stretch is the part of the file that all this is about,
@@ -107,6 +111,8 @@ class Facts:
     lossless: bool = False
     sample_rate: int = 0
     bit_depth: int | None = None
+    valid_bits: int | None = None
+    stored_bits: int | None = None
     channels: int = 0
     speakers: tuple[str, ...] = ()
     samples: int = 0
@@ -127,6 +133,21 @@ class Facts:
     has_video: bool = False
     tags: TagSet = EMPTY_TAGS
     faults: tuple[Fault, ...] = ()
+
+    @property
+    def coded_rate(self) -> int:
+        """Hz, as the sound is kept: one bit sound is decoded to an eighth of its rate."""
+        return self.sample_rate * _ONE_BIT_SAMPLES if self.codec in _ONE_BIT else self.sample_rate
+
+    @property
+    def depth_text(self) -> str:
+        """The depth as it is kept: "16 bit", "20 in 24 bit", "1 bit"; "" where the coding has none."""
+        if self.codec in _ONE_BIT:
+            return "1 bit"
+        if self.bit_depth is None:
+            return ""
+        used, taken = self.valid_bits or self.bit_depth, self.stored_bits or self.bit_depth
+        return f"{used} in {taken} bit" if used < taken else f"{used} bit"
 
     @property
     def inspected(self) -> bool:
@@ -213,6 +234,9 @@ class Facts:
             "lossless": self.lossless,
             "sample_rate": self.sample_rate,
             "bit_depth": self.bit_depth,
+            "valid_bits": self.valid_bits,
+            "stored_bits": self.stored_bits,
+            "coded_rate": self.coded_rate,
             "channels": self.channels,
             "speakers": list(self.speakers),
             "samples": self.samples,

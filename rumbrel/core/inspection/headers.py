@@ -16,7 +16,7 @@ from rumbrel.core.containers.flac_frames import last_frame_end
 from rumbrel.core.containers.id3 import after_id3
 from rumbrel.core.containers.mp4 import box_content, list_boxes
 from rumbrel.core.containers.mpeg_frames import find_first_frame, parse_header
-from rumbrel.core.containers.ogg import last_position
+from rumbrel.core.containers.ogg import last_position, sound_begins
 from rumbrel.core.sound.shape import speakers_of_mask
 
 from .facts import Length
@@ -59,7 +59,9 @@ def _wav(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
             form = file.read(min(length, 40))
         elif name == b"data" and len(form) >= 16:
             if length in UNKNOWN_LENGTHS or is_hidden(file, at + length, size_bytes, chunk_head):
-                return misstated(_wav_heading(form, size_bytes - at, order), at, length, big_endian=turned)
+                return misstated(
+                    _wav_heading(form, size_bytes - at, order), at, length, size_bytes=size_bytes, big_endian=turned
+                )
             return _wav_heading(form, length, order) if at + length <= size_bytes else None
     return None
 
@@ -71,7 +73,7 @@ def _wav_heading(form: bytes, data_bytes: int, order: str = "<") -> Heading | No
     if code == 0xFFFE and len(form) >= 40:
         speakers = speakers_of_mask(struct.unpack_from(f"{order}I", form, 20)[0], channels)
         valid = struct.unpack_from(f"{order}H", form, 18)[0] or bits
-        code = struct.unpack_from(f"{order}H", form, 24)[0]
+        code = struct.unpack_from(f"{order}I", form, 24)[0] & 0xFFFF
     codec = _RIFF_CODECS.get(code)
     if codec is None or not channels or not rate or bits % 8 or frame_bytes != channels * bits // 8 or not data_bytes:
         return None
@@ -79,10 +81,12 @@ def _wav_heading(form: bytes, data_bytes: int, order: str = "<") -> Heading | No
         return None
     length = Length(samples=data_bytes // frame_bytes, stated=data_bytes // frame_bytes, bitrate_mode="constant")
     depth = {"pcm": valid if bits == 32 else bits, "pcm-float": None}.get(codec)
+    narrower = valid < bits and codec == "pcm"
     return Heading(
         container="wav" if order == "<" else "rifx", codec=codec, sample_rate=rate, channels=channels, bit_depth=depth,
         length=length,
-        speakers=speakers, frame_bytes=frame_bytes,
+        speakers=speakers, frame_bytes=frame_bytes, valid_bits=valid if narrower and depth != valid else None,
+        stored_bits=bits if narrower else None,
     )  # fmt: skip
 
 
@@ -130,7 +134,11 @@ def _aiff(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
         container="aiff", codec=codec, sample_rate=rate, channels=channels, bit_depth=depth, length=length,
         frame_bytes=frame_bytes,
     )  # fmt: skip
-    return heading if stated_bytes is None else misstated(heading, sound_at, stated_bytes, big_endian=not little)
+    return (
+        heading
+        if stated_bytes is None
+        else misstated(heading, sound_at, stated_bytes, size_bytes=size_bytes, big_endian=not little)
+    )
 
 
 _W64_FILLED_BYTES = 8
@@ -149,7 +157,9 @@ def _w64(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
             if length <= 0 or length in UNKNOWN_LENGTHS or is_hidden(file, at + length, size_bytes, W64_HEAD):
                 heading = _wav_heading(form, size_bytes - at)
                 stated = 0 if length in UNKNOWN_LENGTHS else max(0, length)
-                return misstated(heading and replace(heading, container="w64"), at, stated, big_endian=False)
+                return misstated(
+                    heading and replace(heading, container="w64"), at, stated, size_bytes=size_bytes, big_endian=False
+                )
             heading = _wav_heading(form, length) if at + length + _W64_FILLED_BYTES <= size_bytes else None
             return heading and within(replace(heading, container="w64"), at, big_endian=False)
     return None
@@ -171,7 +181,7 @@ def _caf(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
             heading = _bare_heading("caf", codec, round(rate), channels, bits, size_bytes - at)
             if heading is None or heading.frame_bytes != frame_bytes:
                 return None
-            return misstated(heading, at, stated, big_endian=not flags & 2)
+            return misstated(heading, at, stated, size_bytes=size_bytes, big_endian=not flags & 2)
     return None
 
 
@@ -191,7 +201,13 @@ def _au(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
     if not at or (stated and (stated in UNKNOWN_LENGTHS or not is_hidden(file, at + stated, size_bytes, NO_HEAD))):
         return None
     codec, bits = _AU_CODECS.get(coding, (None, 0))
-    return misstated(_bare_heading("au", codec, rate, channels, bits, size_bytes - at), at, stated, big_endian=True)
+    return misstated(
+        _bare_heading("au", codec, rate, channels, bits, size_bytes - at),
+        at,
+        stated,
+        size_bytes=size_bytes,
+        big_endian=True,
+    )
 
 
 def _bare_heading(
@@ -219,27 +235,32 @@ def _extended(raw: bytes) -> int:
 def _flac(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
     """STREAMINFO (RFC 9639, 8.2), believed when the file's last frame ends where it says."""
     info = stream_info(head)
-    if info is None or not info.sample_rate or not info.samples or not _frames_follow(file):
+    sound_at = _frames_at(file)
+    if info is None or not info.sample_rate or not info.samples or not sound_at:
         return None
     largest = info.largest_frame_bytes or _TAIL_BYTES
     file.seek(max(0, size_bytes - min(largest, 1 << 20) - 16))
     if last_frame_end(file.read(), info.least_block if info.least_block == info.most_block else 0) != info.samples:
         return None
-    length = Length(samples=info.samples, stated=info.samples, bitrate_mode="variable")
+    length = Length(
+        samples=info.samples, stated=info.samples, bitrate_mode="variable",
+        bitrate_bps=round((size_bytes - sound_at) * 8 * info.sample_rate / info.samples),
+    )  # fmt: skip
     return Heading(
         container="flac", codec="flac", sample_rate=info.sample_rate, channels=info.channels,
         bit_depth=info.bit_depth, length=length,
     )  # fmt: skip
 
 
-def _frames_follow(file: BinaryIO) -> bool:
-    """Whether the metadata blocks lead to a frame; where their lengths are wrong, decoders find no sound."""
+def _frames_at(file: BinaryIO) -> int:
+    """Where the metadata blocks, pictures among them, lead to a frame; 0 where their lengths are wrong, and decoders find
+    no sound."""
     for _, at, length, last in metadata_blocks(file):
         if last:
             file.seek(at + length)
             mark = file.read(2)
-            return len(mark) == 2 and mark[0] == 0xFF and mark[1] & 0xFE == 0xF8
-    return False
+            return at + length if len(mark) == 2 and mark[0] == 0xFF and mark[1] & 0xFE == 0xF8 else 0
+    return 0
 
 
 def _mp3(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
@@ -280,7 +301,11 @@ def _ogg(file: BinaryIO, head: bytes, size_bytes: int) -> Heading | None:
     if position is None or not rate or not channels or position <= skip:
         return None
     samples = position - skip
-    length = Length(samples=samples, stated=samples, bitrate_mode="variable", delay_samples=skip or None)
+    sound_at = sound_begins(file, size_bytes)
+    length = Length(
+        samples=samples, stated=samples, bitrate_mode="variable", delay_samples=skip or None,
+        bitrate_bps=round((size_bytes - sound_at) * 8 * rate / samples) if sound_at else None,
+    )  # fmt: skip
     return Heading(container="ogg", codec=codec, sample_rate=rate, channels=channels, bit_depth=None, length=length)
 
 

@@ -19,6 +19,7 @@ from rumbrel.core.formats.table import (
     Bare,
     Container,
     codec_for,
+    codec_row,
     container_for,
 )
 from rumbrel.core.reasons import why_failed
@@ -29,7 +30,7 @@ from .ends import lacks_index
 from .facts import Facts, Fault, FaultCode, Length, SoundStream
 from .headers import read_heading
 from .heading import Heading
-from .lengths import length_reader, riff_valid_bits, wavpack_bits
+from .lengths import length_reader, riff_coding, riff_valid_bits, wavpack_bits
 from .links import inspect_links, stream_links
 
 __all__ = ["inspect_file"]
@@ -172,6 +173,8 @@ def _inspect_heading(path: Path, facts: Facts, heading: Heading) -> Facts:
         lossless=CODEC_BY_KEY[codec].lossless,
         sample_rate=heading.sample_rate,
         bit_depth=heading.bit_depth,
+        valid_bits=heading.valid_bits,
+        stored_bits=heading.stored_bits,
         channels=heading.channels,
         speakers=heading.speakers,
         samples=length.samples,
@@ -194,6 +197,8 @@ def _bitrate(heading: Heading, size_bytes: int) -> int:
         return heading.sample_rate * heading.bit_depth * heading.channels
     if heading.codec in ("mu-law", "a-law"):
         return heading.sample_rate * 8 * heading.channels
+    if heading.codec == "pcm-float" and heading.frame_bytes:
+        return heading.sample_rate * 8 * heading.frame_bytes
     return heading.length.bitrate_bps or round(size_bytes * 8 * heading.sample_rate / heading.length.samples)
 
 
@@ -222,12 +227,17 @@ def _inspect_open(path: Path, facts: Facts, opened: Any, wish: str) -> Facts:
     if context is None or not context.sample_rate or not context.channels:
         return _faulty(facts, FaultCode.UNREADABLE, "The file does not say what its sound is made of.")
     codec = codec_for(context.name)
+    if container.key == "wav" and codec.key == "amr" and riff_coding(path) == _NMS_ADPCM:
+        # FFmpeg takes the number of one telephone coding for that of another.
+        codec = codec_row("nms-adpcm")
     if codec.key == "dst" and (bare := unpacked_frames(path)):
         text = f"{bare:,} frames of its one bit sound are not packed, which the decoder here would turn into noise. "
         return _faulty(facts, FaultCode.UNREADABLE, text + "Save it as DSF, or as DFF without packing, where it plays.")
     depth = _bit_depth(codec.key, context) if codec.lossless else None
+    stored = None
     if container.key == "wav" and depth == 32:
         depth = riff_valid_bits(path) or depth
+        stored = 32 if depth < 32 else None
     elif codec.key == "wavpack":
         depth = wavpack_bits(path)
     facts = replace(
@@ -236,6 +246,7 @@ def _inspect_open(path: Path, facts: Facts, opened: Any, wish: str) -> Facts:
         lossless=codec.lossless,
         sample_rate=context.sample_rate,
         bit_depth=depth,
+        stored_bits=stored,
         channels=context.channels,
         speakers=speakers_named([channel.name for channel in context.layout.channels]),
     )
@@ -243,6 +254,8 @@ def _inspect_open(path: Path, facts: Facts, opened: Any, wish: str) -> Facts:
         length = length_reader(container.key)(path, sound)
     except OSError as error:
         return _faulty(facts, FaultCode.UNREADABLE, f"The file could not be read: {error.strerror}.")
+    if not length.bitrate_bps:
+        length = replace(length, bitrate_bps=_coded_bitrate(path, sound, facts, length))
     facts = _with_length(facts, length)
     if moving:
         facts = _with_lead(facts, sound, moving[0])
@@ -250,6 +263,31 @@ def _inspect_open(path: Path, facts: Facts, opened: Any, wish: str) -> Facts:
     if not tags.chapters:
         tags = replace(tags, chapters=read_chapters(opened))
     return replace(facts, tags=tags, faults=facts.faults + fault)
+
+
+_NMS_ADPCM = 0x38
+"""In a RIFF format chunk, as libsndfile writes it."""
+_FLOAT_BITS = {"pcm_f32le": 32, "pcm_f32be": 32, "pcm_f64le": 64, "pcm_f64be": 64, "pcm_f16le": 16, "pcm_f24le": 24}
+_LARGEST_READ_BYTES = 1 << 28
+
+
+def _coded_bitrate(path: Path, sound: Any, facts: Facts, length: Length) -> int | None:
+    """Of the sound's own packets, without covers, tags and other streams; None where the file is too large to be read for
+    that, so that its size has to do."""
+    bits = _FLOAT_BITS.get(sound.codec_context.name)
+    if bits:
+        return int(facts.sample_rate * facts.channels * bits)
+    if not length.samples or facts.size_bytes > _LARGEST_READ_BYTES:
+        return None
+    coded = 0
+    try:
+        with av.open(str(path), metadata_errors="replace") as container:
+            for packet in container.demux(container.streams.audio[facts.sound_index]):
+                coded += packet.size
+    except av.error.InvalidDataError:
+        # It ends in the middle, which its length tells; what came before counts.
+        pass
+    return round(coded * 8 * facts.sample_rate / length.samples) or None
 
 
 def _with_choice(facts: Facts, wish: str) -> Facts:

@@ -24,7 +24,17 @@ from .facts import Length
 from .mp4_lengths import m4a_stream_length
 from .mpeg_lengths import mp3_stream_length
 
-__all__ = ["length_reader", "riff_valid_bits", "wavpack_bits"]
+__all__ = ["length_reader", "riff_coding", "riff_valid_bits", "wavpack_bits"]
+
+
+def riff_coding(path: Path) -> int | None:
+    """The number of the coding that a RIFF format chunk states."""
+    with path.open("rb") as file:
+        for name, at, length in riff_chunks(file, path.stat().st_size, "<"):
+            if name == b"fmt " and length >= 2:
+                file.seek(at)
+                return int.from_bytes(file.read(2), "little")
+    return None
 
 
 def riff_valid_bits(path: Path) -> int | None:

@@ -52,18 +52,24 @@ def is_hidden(file: BinaryIO, end: int, size_bytes: int, head: ChunkHead) -> boo
     return not named or at + head_bytes - head.counted_bytes + length > size_bytes + 1
 
 
-def misstated(heading: Heading | None, at: int, stated_bytes: int, *, big_endian: bool) -> Heading | None:
+def misstated(
+    heading: Heading | None, at: int, stated_bytes: int, *, size_bytes: int, big_endian: bool
+) -> Heading | None:
     """The sound from a place to the end of the file, where the header states no length or too small a one."""
     heading = heading and within(heading, at, big_endian=big_endian)
     if heading is None or heading.bare is None:
         return None
+    odd_bytes = (size_bytes - at) % heading.frame_bytes
     samples, frame_bytes = heading.length.samples, heading.frame_bytes
+    if odd_bytes:
+        text = f"Cut short within a sample: {odd_bytes} of its {frame_bytes} bytes are there. Copy it again from where it came."
+        return replace(heading, fault=Fault(code=FaultCode.CUT_SHORT, text=text))
     here = _minutes(samples / heading.sample_rate)
     if 0 < stated_bytes < samples * frame_bytes:
         stated = _minutes(stated_bytes // frame_bytes / heading.sample_rate)
         text = f"The header states {stated}, but {here} of sound lie in the file; all of it is read. Hear its end."
     else:
-        text = f"Never finished: the header states no length, as after an interrupted recording. {here} can be read."
+        text = f"The header states no length, as in a recording from a pipe; all {here} that lie in the file are read."
     return replace(heading, fault=Fault(code=FaultCode.UNFINISHED, text=text))
 
 

@@ -64,12 +64,20 @@ def mp3_length(file: BinaryIO, size_bytes: int) -> Length | None:
         # Some count the information frame and some do not; joined files hold more than the first one states.
         over_bytes = end - start - info.stream_bytes
         if min(abs(over_bytes), abs(over_bytes - first.size_bytes)) <= _FRAME_SLACK_BYTES:
-            stated = _stated_mp3_length(info, first)
+            music_bytes = end - start - first.size_bytes
+            stated = _stated_mp3_length(info, _music_header(file, start, first), music_bytes=music_bytes)
             return stated if stated.samples > 0 else None
     return _walked_mp3_length(file, start, end, first, info)
 
 
 _FRAME_SLACK_BYTES = 16
+
+
+def _music_header(file: BinaryIO, start: int, info_header: FrameHeader) -> FrameHeader:
+    """The header of the first frame that holds sound: the information frame's own has any bitrate and mode."""
+    file.seek(start + info_header.size_bytes)
+    header = parse_header(file.read(4))
+    return header if header is not None and header.stream_key == info_header.stream_key else info_header
 
 
 def mp3_links(file: BinaryIO, size_bytes: int) -> list[tuple[int, int]]:
@@ -125,7 +133,8 @@ def _walked_mp3_length(
     cut = begins_another is not None and begins_another.stream_key == first.stream_key
     if info is not None and info.frames == len(frames):
         # All that is stated is there; whatever else follows is no sound of this stream.
-        stated_length = _stated_mp3_length(info, first)
+        music_bytes = sum(header.size_bytes for _, header in frames)
+        stated_length = _stated_mp3_length(info, frames[0][1], music_bytes=music_bytes)
         return stated_length if stated_length.samples > 0 else None
     if rest.strip(b"\0") and not cut and not rest.startswith(TAIL_MARKS):
         return None
@@ -143,19 +152,24 @@ def _walked_mp3_length(
         whole=not cut and (stated is None or samples >= stated),
         bitrate_bps=round(sound_bytes * 8 * first.sample_rate / (len(frames) * first.samples)),
         bitrate_mode="constant" if len(rates) == 1 else "variable",
-        channel_mode=first.mode,
+        channel_mode=frames[0][1].mode,
     )
 
 
-def _stated_mp3_length(info: InfoFrame, first: FrameHeader) -> Length:
+_CONSTANT_SHARE = 0.02
+
+
+def _stated_mp3_length(info: InfoFrame, first: FrameHeader, *, music_bytes: int = 0) -> Length:
+    """first is the header of the first frame with sound; music_bytes are those of all of them, where they are known."""
     frames = info.frames or 0
     samples = frames * first.samples
     if info.delay_samples is not None:
         samples -= info.delay_samples + (info.padding_samples or 0)
-    # The information frame itself is part of the stated bytes but carries no sound.
-    bitrate = round((info.stream_bytes or 0) * 8 * first.sample_rate / ((frames + 1) * first.samples))
-    if info.mode == "constant":
-        bitrate = first.bitrate_kbps * 1000
+    bitrate = round(music_bytes * 8 * first.sample_rate / max(1, frames * first.samples))
+    nominal = first.bitrate_kbps * 1000
+    # Frames of one size differ by a byte of padding.
+    if info.mode == "constant" and (not music_bytes or abs(bitrate - nominal) <= _CONSTANT_SHARE * nominal):
+        bitrate = nominal
     return Length(
         samples=samples,
         stated=samples,

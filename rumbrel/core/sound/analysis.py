@@ -134,7 +134,8 @@ class StateMeter:
         if self._inverted:
             # The most negative integer has no positive twin.
             self._inverted = bool(np.abs(values[:, 0] + values[:, 1]).max() <= 1.0 / 32768)
-        self._look(values.mean(axis=1) if self._shape.channels > 2 else values[:, 0])
+        for mono in (values.mean(axis=1),) if self._shape.channels > 2 else values.T:
+            self._look(mono)
 
     def _count_clipping(self, block: Block) -> None:
         info = np.iinfo(block.dtype) if block.dtype.kind == "i" else None

@@ -3,7 +3,7 @@
 import io
 import os
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from dataclasses import dataclass, replace
 from itertools import chain
@@ -16,6 +16,7 @@ import av.error
 import numpy as np
 import soundfile
 
+from rumbrel.core.containers.ac3 import frame_bytes
 from rumbrel.core.errors import DecodeError
 from rumbrel.core.formats.table import codec_for, codec_row, container_row
 from rumbrel.core.reasons import why_failed
@@ -29,7 +30,6 @@ __all__ = [
     "Link",
     "SoundSource",
     "StreamChoice",
-    "Wanted",
     "is_plain",
     "link_file",
     "open_sound",
@@ -126,20 +126,11 @@ class SoundSource(Protocol):
         """Decode as blocks() does, but yield only how many samples came. Raises DecodeError."""
         ...
 
-    def excerpts(self, wanted: "Wanted") -> Iterator[tuple[int, Block | None]]:
-        """Decode as blocks() does, but yield blocks only where samples are wanted, and how many came. Raises
-        DecodeError."""
-        ...
-
     def close(self) -> None: ...
     def __enter__(self) -> Self: ...
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None: ...
-
-
-Wanted = Callable[[int], tuple[int, int]]
-"""The next samples that are wanted, from a place on: from and to."""
 
 
 class _Closing:
@@ -148,9 +139,6 @@ class _Closing:
 
     def blocks(self) -> Iterator[Block]:
         raise NotImplementedError
-
-    def excerpts(self, wanted: Wanted) -> Iterator[tuple[int, Block | None]]:
-        return ((len(block), block) for block in self.blocks())
 
     def __enter__(self) -> Self:
         return self
@@ -175,6 +163,9 @@ _PLAIN_SUBTYPES = {
     "IMA_ADPCM": ("int16", 16),
     "MS_ADPCM": ("int16", 16),
     "VOX_ADPCM": ("int16", 16),
+    "NMS_ADPCM_16": ("int16", 16),
+    "NMS_ADPCM_24": ("int16", 16),
+    "NMS_ADPCM_32": ("int16", 16),
     "VORBIS": ("float32", 0),
 }
 
@@ -365,6 +356,14 @@ def _decoder(stream: Any, container: str) -> Any:
     return context
 
 
+def is_cut_frame(codec: str, packet: Any) -> bool:
+    """Whether a packet holds less than its own header states, as the last one of a file that was cut short."""
+    if codec not in ("ac3", "eac3") or not packet.size:
+        return False
+    stated = frame_bytes(bytes(packet)[:6])
+    return stated is not None and packet.size < stated
+
+
 def _other_decoder(context: Any, name: str) -> Any:
     """A decoder of that name for the stream of a context."""
     made: Any = av.CodecContext.create(name, "r")
@@ -507,38 +506,6 @@ class _FramedSource(_Closing):
                 if not left:
                     return
 
-    def excerpts(self, wanted: Wanted) -> Iterator[tuple[int, Block | None]]:
-        """Turning small frames into arrays costs as much as decoding them, so only some are."""
-        at, left = 0, self._choice.end_sample
-        for silence in self._lead():
-            yield len(silence), silence
-            at += len(silence)
-        left = None if left is None else left - at
-        start, end = wanted(at)
-        told = at
-        for frame in self._decoded:
-            samples = frame if isinstance(frame, int) else frame.samples
-            if left is not None:
-                samples = min(left, samples)
-                left -= samples
-            after = at + samples
-            if after > start:
-                if at > told:
-                    yield at - told, None
-                block = self._silence(frame) if isinstance(frame, int) else self._block(frame)
-                yield samples, block[:samples]
-                told = after
-                if after >= end:
-                    start, end = wanted(after)
-            elif after - told >= BLOCK_SAMPLES:
-                yield after - told, None
-                told = after
-            at = after
-            if left == 0:
-                break
-        if at > told:
-            yield at - told, None
-
     def _silence(self, samples: int) -> Block:
         return np.zeros((samples, self.shape.channels), dtype=self._dtype)
 
@@ -557,6 +524,10 @@ class _FramedSource(_Closing):
         try:
             for packet in self._packets():
                 if packet is None:
+                    yield from self._damage(at, 0)
+                    continue
+                if is_cut_frame(self._choice.codec, packet):
+                    # Its decoder would make the rest up.
                     yield from self._damage(at, 0)
                     continue
                 try:

@@ -42,12 +42,15 @@ def read_id3(tags: mutagen.id3.ID3Tags) -> TagSet:
             key = f"TXXX:{frame.desc.upper()}"
             add(fields, _NAMES.get(key, frame.desc), [clean(text) for text in frame.text])
         elif kind in ("COMM", "USLT"):
-            texts = frame.text if kind == "COMM" else [frame.text]
-            # A described comment is a program's private note; the plain one is the user's.
-            if kind == "USLT" or not frame.desc:
-                add(fields, _NAMES[kind], [clean(text) for text in texts])
-                if frame.lang.lower() not in _NO_LANGUAGE:
-                    languages.setdefault(_NAMES[kind], frame.lang)
+            texts = [clean(text) for text in (frame.text if kind == "COMM" else [frame.text])]
+            name, language = _NAMES[kind], frame.lang.lower()
+            if (frame.desc and kind == "COMM") or name in fields:
+                if not all(_PRIVATE_NOTE.fullmatch(text) for text in texts):
+                    add(fields, _described(name, clean(frame.desc), language), texts)
+            else:
+                add(fields, name, texts)
+                if language not in _NO_LANGUAGE:
+                    languages[name] = frame.lang
         elif kind == "TCON":
             add(fields, "genre", [clean(text) for text in frame.genres])
         elif kind in _PEOPLE:
@@ -63,6 +66,29 @@ def read_id3(tags: mutagen.id3.ID3Tags) -> TagSet:
         fields=fields, covers=tuple(covers), chapters=_chapters(tags), left_out=tuple(dict.fromkeys(left_out)),
         languages=languages,
     )  # fmt: skip
+
+
+# What programs note for themselves in comments: groups of hexadecimal digits.
+_PRIVATE_NOTE = re.compile(r"\s*([0-9A-Fa-f]{4,16}[ +:]*)+")
+_DESCRIBED = re.compile(r"(?P<name>COMMENT|LYRICS)(/(?P<what>[^;]*))?(;(?P<language>[a-z]{3}))?")
+
+
+def _described(name: str, what: str, language: str) -> str:
+    """A further comment or text is a field of its own: COMMENT/description;language, which any format holds."""
+    known = "" if language in _NO_LANGUAGE else f";{language}"
+    what = what.replace(";", ",").replace("=", "-").replace(":", "-")
+    return f"{name.upper()}{f'/{what}' if what else ''}{known}" if what or known else f"{name.upper()}/2"
+
+
+def _described_frame(name: str, text: list[str]) -> Any:
+    """The frame of such a field, or None."""
+    found = _DESCRIBED.fullmatch(name)
+    if found is None or not (found["what"] or found["language"]):
+        return None
+    language, what = found["language"] or _UNKNOWN_LANGUAGE, found["what"] or ""
+    if found["name"] == "COMMENT":
+        return mutagen.id3.COMM(encoding=3, lang=language, desc=what, text=text)
+    return mutagen.id3.USLT(encoding=3, lang=language, desc=what, text="\n".join(text))
 
 
 def _add_people(fields: Fields, people: list[list[str]]) -> None:
@@ -100,7 +126,9 @@ def id3_frames(tags: TagSet) -> mutagen.id3.ID3:
         row = row_for(name)
         key = row.id3 if row else f"TXXX:{name}"
         text = list(values)
-        if key.startswith("TXXX:"):
+        if row is None and (described := _described_frame(name, text)) is not None:
+            frames.add(described)
+        elif key.startswith("TXXX:"):
             frames.add(mutagen.id3.TXXX(encoding=3, desc=key[5:], text=text))
         elif key == "COMM":
             frames.add(

@@ -103,6 +103,16 @@ PAIRS = frozenset({"track", "disc"})
 _BY_NAME = {row.name: row for row in FIELDS}
 
 
+_PATTERN_WORDS = {"performer": "artist", "players": "performer", "album_performer": "album_artist"}
+PATTERN_NAMES: tuple[str, ...] = (*_PATTERN_WORDS, *(row.name for row in FIELDS if row.name not in _PATTERN_WORDS))
+"""What patterns call the fields: the words of the screens, and beside them our own names where these mean the same."""
+
+
+def field_in_pattern(name: str) -> str:
+    """The field that a name in a pattern means."""
+    return _PATTERN_WORDS.get(name, name)
+
+
 def row_for(name: str) -> FieldRow | None:
     """The row of one of our field names, or None for a field nobody standardised."""
     return _BY_NAME.get(name)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from rumbrel.core.errors import TagError
 
-from .mapping import row_for
+from .mapping import field_in_pattern, row_for
 
 __all__ = ["CASES", "NamedFile", "TagWish", "changes_for", "values_in_name"]
 
@@ -93,14 +93,12 @@ def _compiled(pattern: str) -> tuple["re.Pattern[str]", tuple[str, ...]]:
         takes = r"\d+" if spec else "[^/]+?"
         if not name:
             text += f"(?:{takes})"
-        elif row_for(name) is None:
-            raise TagError(
-                f"The pattern has no field '{name}'. Use our names of fields, such as title, artist or track."
-            )
-        elif name in names:
+        elif row_for(field_in_pattern(name)) is None:
+            raise TagError(f"The pattern has no field '{name}'. It has title, performer, album, track and others.")
+        elif field_in_pattern(name) in names:
             raise TagError(f"The pattern names '{name}' twice.")
         else:
-            names.append(name)
+            names.append(field_in_pattern(name))
             text += f"({takes})"
     if not names:
         raise TagError("The pattern names no field. Write {track} {title}, say.")

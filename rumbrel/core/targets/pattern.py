@@ -1,12 +1,12 @@
 """Patterns for names: Python's format syntax over tags and facts, and nothing else of it."""
 
 import string
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 
 from rumbrel.core.errors import TargetError
-from rumbrel.core.tags.mapping import FIELDS
+from rumbrel.core.tags.mapping import PATTERN_NAMES, field_in_pattern
 
-__all__ = ["PATTERN_FIELDS", "check_pattern", "filled_pattern"]
+__all__ = ["PATTERN_FIELDS", "check_pattern", "empty_fields", "filled_pattern"]
 
 _FACTS = (
     "stem",
@@ -20,7 +20,7 @@ _FACTS = (
     "target",
     "number",
 )
-PATTERN_FIELDS: tuple[str, ...] = (*(row.name for row in FIELDS), *_FACTS)
+PATTERN_FIELDS: tuple[str, ...] = (*PATTERN_NAMES, *_FACTS)
 _LONGEST_PATTERN = 300
 _WIDEST = 50
 
@@ -60,12 +60,22 @@ class _Absent(str):
         return ""
 
 
+def empty_fields(pattern: str, sources: Iterable[Mapping[str, object]]) -> tuple[str, ...]:
+    """The names of a pattern that stand for tags which none of the sources has. sources are their fields."""
+    named = [name for _, name, _, _ in string.Formatter().parse(pattern) if name in PATTERN_NAMES and name != "title"]
+    there: set[str] = set()
+    for fields in sources:
+        there.update(fields)
+    return tuple(dict.fromkeys(name for name in named if field_in_pattern(name) not in there))
+
+
 def filled_pattern(pattern: str, values: Mapping[str, str | int | None]) -> tuple[str, ...]:
     """The folders and the name, each still as written: places clean them. Raises TargetError.
 
     A slash in a value is no folder. Folders that come out empty are left away.
     """
-    safe = {name: _Absent() if values.get(name) in (None, "") else values[name] for name in PATTERN_FIELDS}
+    meant = {name: values.get(field_in_pattern(name)) for name in PATTERN_FIELDS}
+    safe = {name: _Absent() if value in (None, "") else value for name, value in meant.items()}
     flat = {name: value.replace("/", "-") if type(value) is str else value for name, value in safe.items()}
     try:
         parts = [string.Formatter().vformat(part, (), flat).strip() for part in pattern.split("/")]

@@ -82,6 +82,8 @@ class Item(models.Model):
     samples_in = models.BigIntegerField(default=0)
     samples_out = models.BigIntegerField(default=0)
     difference_db = models.FloatField(null=True)
+    compared_samples = models.BigIntegerField(default=0)
+    worst_seconds = models.FloatField(null=True)
     warnings = models.JSONField(default=list)
     error = models.TextField(blank=True)
     verified_at = models.DateTimeField(null=True)
@@ -115,8 +117,24 @@ class Item(models.Model):
         if self.digest:
             return f"{said} Every sample is the source's; digest {self.digest}."
         if self.difference_db is not None:
-            return f"{said} Held against the source: what differs is {self.difference_db:.0f} dB."
+            compared = f"{self.compared_samples:,} samples" if self.compared_samples else "some stretches"
+            text = f"{said} Compared with the source over {compared}: what differs is {self.difference_db:.0f} dB"
+            return f"{text}, nearest to its limit at {self.worst_clock}." if self.worst_clock else f"{text}."
         return said
+
+    @property
+    def worst_clock(self) -> str:
+        """Where the result is furthest from its source: minutes and seconds, "" where nothing is known of it."""
+        if self.worst_seconds is None:
+            return ""
+        return f"{int(self.worst_seconds) // 60}:{int(self.worst_seconds) % 60:02d}"
+
+    @property
+    def hear_from(self) -> int:
+        """A second of the source a little before that place, so that it can be heard coming."""
+        cut = json.loads(self.step).get("treatment", {}).get("start_sample", 0) if self.step else 0
+        rate = json.loads(self.step)["source"]["sample_rate"] if self.step else 0
+        return max(0, int((self.worst_seconds or 0.0) + (cut / rate if rate else 0.0)) - 3)
 
     @property
     def output_name(self) -> str:

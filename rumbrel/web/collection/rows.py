@@ -101,11 +101,19 @@ def look_rows(look: DeepLook, track: Track) -> tuple[LookRow, ...]:
     if found["damaged_packets"]:
         figure = f"{found['damaged_packets']:,}"
         rows.append(LookRow(label="Damage", figure=figure, remark="frames do not decode", doubtful=True))
+    if loss := found.get("loss"):
+        rows.append(
+            LookRow(
+                label="Lossy before", figure=loss["coding"],
+                remark=f"its frames of {loss['hop']:,} samples are still there, {loss['score']:.0f} standard deviations "
+                "beyond chance", doubtful=True,
+            )
+        )  # fmt: skip
     if found["spectral_edge_hz"] and track.lossless:
         rows.append(
             LookRow(
                 label="Ends at", figure=f"{found['spectral_edge_hz'] / 1000:.1f} kHz", remark=edge_words(look),
-                doubtful=True,
+                doubtful=bool(found.get("loss") or found["upsampled_from_hz"]),
             )
         )  # fmt: skip
     return tuple(rows)
@@ -116,7 +124,11 @@ def edge_words(look: DeepLook) -> str:
     raised_from = look.data.get("upsampled_from_hz")
     if not look.data.get("spectral_edge_hz"):
         return ""
-    return f"raised from {raised_from / 1000:g} kHz" if raised_from else "seems to come from a lossy file"
+    if look.data.get("loss"):
+        return "as lossy codecs end it"
+    return (
+        f"raised from {raised_from / 1000:g} kHz" if raised_from else "a steep filter, as of rate converters or radio"
+    )
 
 
 def _figure(value: float | None, unit: str) -> str:

@@ -60,7 +60,7 @@ class ClippingTests(PlanCase):
                 peak_db = 20 * np.log10(np.abs(decoded(Path(step.output))).max() / 2**31)
                 if lifted:
                     stated = float(said[0].split("reaches ")[1].split(" dB")[0])
-                    self.assertTrue(0.5 * peak_db < stated <= peak_db + 0.05, (stated, peak_db))
+                    self.assertTrue(0.5 * peak_db < stated <= peak_db + 0.06, (stated, peak_db))
 
     def test_a_disc_tells_what_it_limited_with_and_without_measuring(self) -> None:
         programme = programme_of(inspect_file(self.master(1.4125)))

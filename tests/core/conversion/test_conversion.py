@@ -30,9 +30,11 @@ from rumbrel.core.forecast import (
     gather_sources,
 )
 from rumbrel.core.inspection import inspect_file
+from rumbrel.core.sound.likeness import Likeness, Place
 from rumbrel.core.tags import Cover, TagSet, apply_rules, write_tags
 from rumbrel.core.tags.mapping import FIELDS
 from rumbrel.core.targets import all_targets, find_target
+from rumbrel.core.verdict import Verdict
 from tests.core.case import FolderCase
 from tests.marks import slow
 from tests.signals import convert_one, leftovers, write_framed, write_sound
@@ -165,8 +167,16 @@ class FaultTests(FolderCase):
     def test_a_failed_check_leaves_no_file(self) -> None:
         source = write_sound(self.folder / "a.wav")
         with mock.patch("rumbrel.core.conversion.check._decode", return_value=7):
-            outcome = convert_one(source, "car-mp3", self.out)
+            outcome = convert_one(source, "archive-flac", self.out)
         self.assertIn("decodes to 7 samples", outcome.error)
+        wrong = Likeness(
+            verdict=Verdict.FAILED, difference_db=1.0, peak_dbfs=0.0, compared_samples=1, text="other sound",
+            worst=Place(start_seconds=61.5, end_seconds=62.0),
+        )  # fmt: skip
+        with mock.patch("rumbrel.core.conversion.check.Comparison.likeness", return_value=wrong):
+            outcome = convert_one(source, "car-mp3", self.out)
+        self.assertEqual(outcome.error, "The result is not like its source: other sound, worst from 1:01.5 to 1:02.0.")
+        self.assertEqual((outcome.worst_seconds, outcome.difference_db), (61.5, 1.0))
         self.assertEqual(list(self.out.iterdir()), [])
 
 

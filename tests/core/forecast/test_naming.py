@@ -20,7 +20,7 @@ from rumbrel.core.inspection import inspect_file
 from rumbrel.core.places import FILE_SYSTEMS, file_system_for, fitted_name
 from rumbrel.core.tags import TagSet, write_tags
 from rumbrel.core.targets import find_target
-from rumbrel.core.targets.pattern import check_pattern
+from rumbrel.core.targets.pattern import check_pattern, empty_fields
 from tests.core.forecast.case import PlanCase
 from tests.marks import slow
 from tests.signals import write_sound
@@ -48,10 +48,14 @@ class NameTests(PlanCase):
 
     def test_patterns(self) -> None:
         path = write_sound(self.folder / "x.flac", 9_000)
-        fields = {"title": ("Slow/peal",), "album": ("..",), "track": ("3/12",), "artist": ("A. Venning",)}
+        fields = {
+            "title": ("Slow/peal",), "album": ("..",), "track": ("3/12",), "artist": ("A. Venning",),
+            "performer": ("M. Orrel (organ)",),
+        }  # fmt: skip
         write_tags(path, TagSet(fields=fields), container="flac", codec="flac")
         for pattern, wanted in (
             ("{artist}/{track:02} {title}", "A. Venning/03 Slow-peal.flac"),
+            ("{performer}/{players}/{title}", "A. Venning/M. Orrel (organ)/Slow-peal.flac"),
             ("{album}/{title}", "Slow-peal.flac"),
             ("{genre}/{disc:02}-{number:03}", "-001.flac"),
             ("{sample_rate}/{codec}/{stem}", "44100/flac/x.flac"),
@@ -61,6 +65,13 @@ class NameTests(PlanCase):
         for pattern in ("{title!r}", "{0}", "{title.upper}", "{title[0]}", "a/../{title}", "{title:{track}}", "{"):
             with self.assertRaises(TargetError):
                 check_pattern(pattern)
+
+    def test_a_field_that_no_track_has_is_named(self) -> None:
+        sources = [{"title": ("a",), "performer": ("b",)}, {"artist": ("c",)}]
+        self.assertEqual(
+            empty_fields("{performer}/{album}/{track:02} {title} {players} {stem}", sources), ("album", "track")
+        )
+        self.assertEqual(empty_fields("{players}/{performer}", sources[:1]), ("performer",))
 
     def test_places_of_few_folders_get_the_innermost_as_one(self) -> None:
         deep = "/".join(f"f{n}" for n in range(12))

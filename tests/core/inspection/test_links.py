@@ -111,7 +111,7 @@ class WrongHeaderTests(FolderCase):
                 path.write_bytes(raw)
                 facts = inspect_file(path)
                 self.assertEqual((facts.samples, [str(f.code) for f in facts.faults]), (len(whole), ["unfinished"]))
-                self.assertIn("0 min 3 s can be read", facts.faults[0].text)
+                self.assertIn("all 0 min 3 s that lie in the file are read", facts.faults[0].text)
                 self.assertTrue(np.array_equal(decoded(path), whole))
 
     def test_a_size_that_is_too_small_hides_nothing(self) -> None:
@@ -158,7 +158,7 @@ class WrongHeaderTests(FolderCase):
                         found = [str(fault.code) for fault in facts.faults if fault.code != FaultCode.TAGS_UNREADABLE]
                         self.assertEqual((facts.samples, found), (len(whole), faults))
                         if faults:
-                            said = "The header states 0 min 0 s" if stated > 0 else "the header states no length"
+                            said = "The header states 0 min 0 s" if stated > 0 else "The header states no length"
                             self.assertIn(said, facts.faults[0].text)
                         self.assertTrue(np.array_equal(decoded(path), whole))
 

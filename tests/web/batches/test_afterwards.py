@@ -2,14 +2,18 @@
 
 import csv
 import hashlib
+import html
 import io
 import json
+import re
 from pathlib import Path
 from unittest import mock
 
 from django.urls import reverse
 from django.utils import timezone
 
+from rumbrel.core.conversion import carry_out
+from rumbrel.core.forecast import forecast_batch, gather_sources
 from rumbrel.core.targets import find_target
 from rumbrel.core.workflows.convert import run_plan
 from rumbrel.web.batches.models import Batch, Item, KeptInStep
@@ -128,6 +132,33 @@ class AgainTests(EndedCase):
         job = Job.objects.filter(kind="verify").latest("pk")
         self.assertEqual(job.message, "1 result as it should be; 1 not.")
         self.assertIn("not any more", self.page(reverse("batches:batch", args=[self.batch.pk])))
+
+    def test_the_worst_place_of_a_lossy_result_is_led_to_and_can_be_heard(self) -> None:
+        """Half a second of silence in the result, found by comparing it again, and heard beside its source."""
+        batch = self.batch_of("car-mp3")
+        self.work()
+        item = batch.items.get(source__endswith="peal.wav")
+        self.assertEqual((item.state, item.compared_samples), (Item.State.DONE, 100_000))
+        self.assertIn("Compared with the source over 100,000 samples", item.proof)
+        gap = music(100_000)
+        gap[44_100:66_150] = 0
+        write_sound(self.folder / "wrong" / "peal.wav", sound=gap)
+        (made,) = forecast_batch(
+            gather_sources([self.folder / "wrong"]), find_target("car-mp3"), self.folder / "m"
+        ).steps
+        self.assertTrue(carry_out(made).ok)
+        Path(item.output).write_bytes(Path(made.output).read_bytes())
+        self.press("verify", batch.pk)
+        item.refresh_from_db()
+        self.assertRegex(
+            item.verify_error, r"not like its source: silence where the source has sound, worst from 0:01\.\d"
+        )
+        self.assertEqual((item.worst_clock, item.hear_from), ("0:01", 0))
+        page = self.page(reverse("batches:batch", args=[batch.pk]))
+        link = re.search(r'href="([^"]*)"[^>]*>Compare at 0:01<', page)
+        assert link is not None
+        self.assertIn(f"setting=item:{item.pk}", link[1])
+        self.assertContains(self.client.get(html.unescape(link[1])), "peal")
 
     def test_results_join_the_collection_and_a_playlist_in_the_batchs_order(self) -> None:
         self.press("join")

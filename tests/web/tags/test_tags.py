@@ -150,12 +150,18 @@ class EditTests(TagCase):
             edit = self.write(value_genre="Carillon", numbers="on", cover_act="take")
         edit.job.refresh_from_db()
         self.assertEqual((edit.job.state, edit.job.error), ("failed", "killed"))
-        times = [path.stat().st_mtime_ns for path in sorted(self.source.rglob("*.flac"))]
+        # Some were written before the kill, and are not written once more.
+        written = {
+            path: path.stat().st_mtime_ns
+            for path in self.source.rglob("*.flac")
+            if mutagen.flac.FLAC(path)["genre"] == ["Carillon"]
+        }
+        self.assertTrue(written)
         self.client.post(reverse("jobs:continue", args=[edit.job.pk]))
         self.work()
         edit.job.refresh_from_db()
         self.assertEqual(edit.job.message, "3 files written, the sound of each proved unchanged.")
-        self.assertEqual([path.stat().st_mtime_ns for path in sorted(self.source.rglob("*.flac"))], times)
+        self.assertEqual({path: path.stat().st_mtime_ns for path in written}, written)
         self.assertEqual(set(edit.files.values_list("state", flat=True)), {EditedFile.State.DONE})
         self.assertEqual([self.told(n).tags["tracknumber"] for n in (1, 2, 3)], [["1"], ["2"], ["3"]])
         self.client.post(reverse("tags:undo", args=[edit.pk]))

@@ -204,6 +204,8 @@ def _keep(batch_id: int, numbers: dict[str, int], outcome: Outcome) -> None:
         samples_in=outcome.samples_in,
         samples_out=outcome.samples_out,
         difference_db=outcome.difference_db,
+        compared_samples=outcome.compared_samples,
+        worst_seconds=outcome.worst_seconds,
         kbps_out=round(outcome.bitrate_bps / 1000),
         error=outcome.error,
         warnings=_joined(item.warnings, outcome.warnings),

@@ -36,8 +36,10 @@ def verify_results(desk: Desk, batch_id: int) -> str:
         elif isinstance(event, Outcome):
             right, wrong = (right + 1, wrong) if event.ok else (right, wrong + 1)
             batch.items.filter(number=by_output[event.step.output]).update(
-                verified_at=timezone.now(), verify_error="" if event.ok else event.error
-            )
+                verified_at=timezone.now(), verify_error="" if event.ok else event.error,
+                compared_samples=event.compared_samples, worst_seconds=event.worst_seconds,
+                **({"difference_db": event.difference_db} if event.difference_db is not None else {}),
+            )  # fmt: skip
     desk.check()
     text = f"{counted(right, 'result')} as they should be" if right != 1 else "1 result as it should be"
     parts = [text, *([f"{wrong:,} not"] if wrong else [])]

@@ -15,6 +15,7 @@ from rumbrel.core.errors import RumbrelError, TargetError
 from rumbrel.core.forecast import Action, Step
 from rumbrel.core.places.browsing import list_folder
 from rumbrel.core.targets import all_targets
+from rumbrel.core.targets.pattern import empty_fields
 from rumbrel.web.collection.models import SourceFolder, Track
 from rumbrel.web.collection.queries import facts_by_id, pulled_ids
 from rumbrel.web.collection.services import allowed_roots, take_off_tracks
@@ -75,6 +76,7 @@ def _shown(request: HttpRequest, form: ForecastForm, found: PulledForecast) -> d
         "levels": [(target, rule) for target, rule in levels if rule.mode != "none"],
         "sets_level": all(rule.mode in ("track", "album") for _, rule in levels),
         "ceiling_dbtp": levels[0][1].ceiling_dbtp,
+        "without_values": _without_values(found),
         "form_targets": [(target.slug, target.name) for target in all_targets()],
         "several": len(wish.all_targets) > 1,
         "chosen": len([choice for choice in wish.choices if not choice.left_out]),
@@ -87,6 +89,16 @@ def _shown(request: HttpRequest, form: ForecastForm, found: PulledForecast) -> d
         "can_start": bool(found.working),
         "hear_first": next((step.source_id for step in found.working), 0),
     }
+
+
+def _without_values(found: PulledForecast) -> str:
+    """Fields of the naming pattern that no track has a value for, as they stand in it."""
+    patterns = {found.wish.pattern or target.names.pattern for target in found.wish.all_targets}
+    fields = [step.source.tags.fields for step in found.steps]
+    empty = [
+        name for pattern in sorted(patterns) for name in (empty_fields(pattern, fields) if pattern and fields else ())
+    ]
+    return ", ".join(f"{{{name}}}" for name in dict.fromkeys(empty))
 
 
 def _source_folder_inside(found: PulledForecast) -> SourceFolder | None:

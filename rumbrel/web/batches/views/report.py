@@ -22,7 +22,7 @@ from ..wishes import BatchWish
 _COLUMNS = (
     "number", "title", "source", "target", "action", "reason", "state", "result", "now", "after", "bytes_now",
     "bytes_after", "kbps_now", "kbps_after", "checked", "bit_exact", "samples_now", "samples_after", "digest",
-    "difference_db", "error", "warnings",
+    "difference_db", "compared_samples", "worst_seconds", "error", "warnings",
 )  # fmt: skip
 _TYPES = {"csv": "text/csv", "json": "application/json"}
 MOST_PRINTED = 20_000
@@ -44,7 +44,8 @@ def _record(item: Item) -> dict[str, Any]:
         "after": item.after, "bytes_now": item.bytes_in, "bytes_after": item.bytes_out, "kbps_now": item.kbps_in,
         "kbps_after": item.kbps_out, "checked": item.checked, "bit_exact": item.bit_exact,
         "samples_now": item.samples_in, "samples_after": item.samples_out, "digest": item.digest,
-        "difference_db": item.difference_db, "error": item.error, "warnings": item.warnings,
+        "difference_db": item.difference_db, "compared_samples": item.compared_samples,
+        "worst_seconds": item.worst_seconds, "error": item.error, "warnings": item.warnings,
     }  # fmt: skip
 
 

@@ -48,9 +48,9 @@ class Command(ReportingCommand):
 def _sentences(deep: DeepFacts) -> list[str]:
     facts = deep.facts
     label = format_label(facts.container, facts.codec) if facts.codec else "no sound"
-    depth = f"/{facts.bit_depth}" if facts.bit_depth else ""
+    depth = f"/{facts.depth_text.removesuffix(' bit')}" if facts.depth_text else ""
     lines = [
-        f"{facts.path}: {label} {facts.sample_rate / 1000:g} kHz{depth}, {facts.channels} ch, "
+        f"{facts.path}: {label} {facts.coded_rate / 1000:g} kHz{depth}, {facts.channels} ch, "
         f"{counted(facts.samples, 'sample')}, {facts.bitrate_bps // 1000} kbit/s {facts.bitrate_mode}"
     ]
     if deep.level and deep.state:

@@ -1,0 +1,28 @@
+"""In patterns of names, performer means what the screens call so; what it meant before is called players. The kept patterns
+are brought into line."""
+
+import re
+
+from django.db import migrations
+
+
+def renewed(value):
+    if isinstance(value, str):
+        return re.sub(r"\{performer(?=[:}])", "{players", value)
+    if isinstance(value, list):
+        return [renewed(each) for each in value]
+    if isinstance(value, dict):
+        return {key: renewed(each) for key, each in value.items()}
+    return value
+
+
+def renew(apps, schema_editor):
+    for name in ("Batch", "KeptInStep"):
+        for row in apps.get_model("batches", name).objects.all().iterator():
+            row.options, row.targets = renewed(row.options), renewed(row.targets)
+            row.save(update_fields=["options", "targets"])
+
+
+class Migration(migrations.Migration):
+    dependencies = [("batches", "0009_worst_stretch")]
+    operations = [migrations.RunPython(renew, migrations.RunPython.noop)]
