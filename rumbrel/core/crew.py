@@ -89,11 +89,18 @@ def _be_found() -> None:
     os.environ["PYTHONSAFEPATH"] = "1"
 
 
+def _is_of_one_thread() -> bool:
+    """The threads of libraries count too: a fork that has their locks and not them waits for them for ever. Only
+    Python's own are known where the system does not list them, and that is not enough."""
+    tasks = Path("/proc/self/task")
+    return threading.active_count() == 1 and tasks.is_dir() and len(list(tasks.iterdir())) == 1
+
+
 def _context(tasks: int) -> ForkServerContext | ForkContext:
     """Workers are forked from a fresh server process, which has imported once what every worker needs:
     none inherits threads or locks from here. For a single task, where there are no threads to inherit, that takes
     longer than the task: its worker is forked from here."""
-    if tasks == 1 and threading.active_count() == 1:
+    if tasks == 1 and _is_of_one_thread():
         return multiprocessing.get_context("fork")
     _be_found()
     context = multiprocessing.get_context("forkserver")

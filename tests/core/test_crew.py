@@ -5,11 +5,14 @@ import signal
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from collections.abc import Callable
 from multiprocessing import forkserver
 from pathlib import Path
 from unittest import TestCase, mock
+
+import av
 
 from rumbrel.core.crew import Crew, Death, Finished, Tell
 from rumbrel.core.errors import Cancelled, WorkersCannotStart
@@ -36,6 +39,15 @@ def _work(task: tuple[str, str], tell: Tell) -> str:
             tell(0.5)
             time.sleep(0.01)
     return name.upper()
+
+
+def _tell_parent(task: int, tell: Tell) -> int:
+    return os.getppid()
+
+
+def _parent_of_a_worker() -> int:
+    with Crew(_tell_parent, [0], jobs=1, lost=lambda task, death: -1) as crew:
+        return next(end.result for end in crew.results() if isinstance(end, Finished))
 
 
 def _fall_over(*arguments: object) -> None:
@@ -99,6 +111,16 @@ class CrewTests(TestCase):
         os.kill(forkserver._forkserver._forkserver_pid, signal.SIGKILL)  # type: ignore[attr-defined]
         with self.crew("b", "c") as crew:
             self.assertEqual({end.result for end in crew.results() if end is not None}, {"B", "C"})
+
+    def test_no_worker_inherits_the_threads_of_a_library(self) -> None:
+        """A resampler has threads of its own; a process forked beside it waits for them when it lets the resampler go."""
+        silence = av.AudioFrame(format="fltp", layout="mono", samples=1_000)
+        silence.sample_rate = 44_100
+        resampler = av.AudioResampler(format="s16", layout="mono", rate=8_000)
+        resampler.resample(silence)
+        self.assertEqual(threading.active_count(), 1)
+        self.assertNotEqual(_parent_of_a_worker(), os.getpid())
+        del resampler
 
     def test_leaving_stops_what_runs(self) -> None:
         with self.crew("endless", "a", jobs=2) as crew:
