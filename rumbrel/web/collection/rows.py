@@ -125,9 +125,11 @@ def edge_words(look: DeepLook) -> str:
     if not look.data.get("spectral_edge_hz"):
         return ""
     if look.data.get("loss"):
-        return "as lossy codecs end it"
+        return "typical of lossy codecs"
     return (
-        f"raised from {raised_from / 1000:g} kHz" if raised_from else "a steep filter, as of rate converters or radio"
+        f"raised from {raised_from / 1000:g} kHz"
+        if raised_from
+        else "a steep filter, typical of rate converters and radio"
     )
 
 

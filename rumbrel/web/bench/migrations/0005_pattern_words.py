@@ -6,19 +6,9 @@ import re
 from django.db import migrations
 
 
-def renewed(value):
-    if isinstance(value, str):
-        return re.sub(r"\{performer(?=[:}])", "{players", value)
-    if isinstance(value, list):
-        return [renewed(each) for each in value]
-    if isinstance(value, dict):
-        return {key: renewed(each) for key, each in value.items()}
-    return value
-
-
 def renew(apps, schema_editor):
     for row in apps.get_model("bench", "Delivery").objects.filter(pattern__contains="{performer"):
-        row.pattern = renewed(row.pattern)
+        row.pattern = re.sub(r"\{performer(?=[:}])", "{players", row.pattern)
         row.save(update_fields=["pattern"])
 
 
