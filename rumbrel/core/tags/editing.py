@@ -2,7 +2,7 @@
 
 import os
 import struct
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -18,31 +18,25 @@ from rumbrel.core.formats.table import TagForm, container_row
 
 from .aiff_text import read_aiff_text, write_aiff_text
 from .id3_frames import id3_frames, read_id3
-from .mapping import PAIRS
+from .layout import Layout, fields_of_frame, fields_of_people, is_cover, layout_of, put_back, states
 from .model import Cover, TagSet
 from .openers import opener_for
-from .reading import field_of_key, read_tags
+from .reading import read_tags
 from .riff import read_foreign_info, read_riff_id3, write_riff_tags
 from .unwritten import tags_not_written
 from .writing import adder_for, with_tags
 
-__all__ = ["TagChange", "can_edit", "edit_tags"]
-
-_COVER_KEYS = {
-    TagForm.VORBIS: ("metadata_block_picture", "coverart"),
-    TagForm.MP4: ("covr",),
-    TagForm.APE: ("cover art (front)", "cover art (back)"),
-    TagForm.ASF: ("WM/Picture",),
-}
-_TOTALS = {"track": ("tracktotal", "totaltracks"), "disc": ("disctotal", "totaldiscs")}
+__all__ = ["TagChange", "can_edit", "edit_tags", "read_layout"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TagChange:
-    """fields are the new values by our names; () takes a field out. covers None leaves the pictures alone."""
+    """fields are the new values by our names; () takes a field out. covers None leaves the pictures alone. layout is how
+    a file stated these fields before, where that is what they go back to."""
 
     fields: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     covers: tuple[Cover, ...] | None = None
+    layout: Layout | None = None
 
     @property
     def set_fields(self) -> dict[str, tuple[str, ...]]:
@@ -53,6 +47,20 @@ def can_edit(container: str, codec: str) -> bool:
     """Whether tags of a container can be changed here."""
     form = container_row(container).tags
     return form is TagForm.RIFF or (adder_for(form) is not None and opener_for(container, codec) is not None)
+
+
+def read_layout(path: Path, fields: Collection[str], *, container: str, codec: str) -> Layout:
+    """How a file states some fields. Raises TagError where its tags cannot be read."""
+    form, opener = container_row(container).tags, opener_for(container, codec)
+    try:
+        if form is TagForm.RIFF:
+            tags = read_riff_id3(path)
+        else:
+            assert opener is not None
+            tags = opener(path).tags
+        return layout_of({} if tags is None else tags, form, fields)
+    except (mutagen.MutagenError, ValueError, OverflowError, LookupError, OSError, struct.error) as error:
+        raise TagError(f"The tags of {path.name} cannot be read: {error}.") from error
 
 
 def edit_tags(path: Path, change: TagChange, *, container: str, codec: str) -> tuple[str, ...]:
@@ -72,7 +80,7 @@ def edit_tags(path: Path, change: TagChange, *, container: str, codec: str) -> t
         assert opener is not None and add is not None
         file = with_tags(opener(path))
         if form in (TagForm.ID3, TagForm.AIFF):
-            _edit_id3(file.tags, change)
+            _edit_id3(file.tags, form, change)
             file.save(**_version_of(file.tags))
             if form is TagForm.AIFF:
                 write_aiff_text(path, _all_tags(path, container, codec, change))
@@ -80,11 +88,20 @@ def edit_tags(path: Path, change: TagChange, *, container: str, codec: str) -> t
                 _edit_ape_behind(path, change)
             return ()
         _take_out(file, form, change)
-        lost = add(file, TagSet(fields=change.set_fields, covers=change.covers or ()))
+        stated = _put_back(file.tags, form, change)
+        fields = {name: values for name, values in change.set_fields.items() if name not in stated}
+        lost = add(file, TagSet(fields=fields, covers=change.covers or ()))
         file.save()
         return tuple(lost)
     except (mutagen.MutagenError, ValueError, OverflowError, LookupError, OSError, struct.error) as error:
         raise tags_not_written(path, error) from error
+
+
+def _put_back(tags: Any, form: TagForm, change: TagChange) -> set[str]:
+    """The fields that stand as they stood before. A layout of another form is of another file's state, and is left."""
+    if change.layout is None or change.layout.form is not form:
+        return set()
+    return put_back(tags, change.layout, fields=change.fields.keys())
 
 
 def _version_of(tags: mutagen.id3.ID3Tags) -> dict[str, int]:
@@ -96,7 +113,7 @@ def _version_of(tags: mutagen.id3.ID3Tags) -> dict[str, int]:
     return {"v2_version": 3}
 
 
-def _edit_id3(tags: Any, change: TagChange) -> None:
+def _edit_id3(tags: Any, form: TagForm, change: TagChange) -> None:
     languages = read_id3(tags).languages
     for key, frame in list(tags.items()):
         if frame.FrameID == "APIC":
@@ -104,14 +121,14 @@ def _edit_id3(tags: Any, change: TagChange) -> None:
                 del tags[key]
             continue
         if hasattr(frame, "people"):
-            frame.people = [
-                pair for pair in frame.people if not _fields_of(_people(frame, [pair])) & set(change.fields)
-            ]
+            frame.people = [pair for pair in frame.people if not fields_of_people([pair]) & set(change.fields)]
             if not frame.people:
                 del tags[key]
-        elif _fields_of(frame) & set(change.fields):
+        elif fields_of_frame(frame) & set(change.fields):
             del tags[key]
-    added = TagSet(fields=change.set_fields, covers=change.covers or (), languages=languages)
+    stated = _put_back(tags, form, change)
+    fields = {name: values for name, values in change.set_fields.items() if name not in stated}
+    added = TagSet(fields=fields, covers=change.covers or (), languages=languages)
     for frame in id3_frames(added).values():
         there = tags.get(frame.HashKey) if hasattr(frame, "people") else None
         if there is not None:
@@ -120,24 +137,10 @@ def _edit_id3(tags: Any, change: TagChange) -> None:
             tags.add(frame)
 
 
-def _people(frame: Any, pairs: list[list[str]]) -> Any:
-    return mutagen.id3.Frames[frame.FrameID](encoding=3, people=pairs)
-
-
-def _fields_of(frame: Any) -> set[str]:
-    """The fields that a frame states: by the very map that reads it."""
-    alone = mutagen.id3.ID3Tags()
-    alone.add(frame)
-    return set(read_id3(alone).fields)
-
-
 def _take_out(file: Any, form: TagForm, change: TagChange) -> None:
     """Keys of changed fields in whatever spelling, and the pictures where these change."""
-    gone = set(change.fields)
-    totals = {name for field_name in gone & PAIRS for name in _TOTALS[field_name]}
     for key in {key for key, *_ in file.tags} if form in (TagForm.VORBIS, TagForm.ASF) else set(file.tags):
-        is_cover = key in _COVER_KEYS[form] or key.lower() in _COVER_KEYS[form]
-        if (is_cover and change.covers is not None) or field_of_key(form, key) in gone or key.lower() in totals:
+        if (is_cover(form, key) and change.covers is not None) or states(form, key, change.fields):
             # Another spelling of it may have taken it out.
             if key in file.tags:
                 del file.tags[key]
@@ -153,8 +156,7 @@ def _edit_ape_behind(path: Path, change: TagChange) -> None:
             return
     tags = mutagen.apev2.APEv2(path)
     for key in list(tags):
-        is_cover = key.lower() in _COVER_KEYS[TagForm.APE]
-        if field_of_key(TagForm.APE, key) in change.fields or (is_cover and change.covers is not None):
+        if states(TagForm.APE, key, change.fields) or (is_cover(TagForm.APE, key) and change.covers is not None):
             del tags[key]
     tags.save(path)
 
@@ -166,7 +168,7 @@ def _edit_riff(path: Path, change: TagChange) -> tuple[str, ...]:
         # The list alone had the tags so far: all that it says goes into frames too.
         frames = id3_frames(after)
     else:
-        _edit_id3(frames, change)
+        _edit_id3(frames, TagForm.RIFF, change)
     version = _version_of(frames)["v2_version"]
     write_riff_tags(path, frames, after, id3_version=version, foreign=read_foreign_info(path))
     return ()

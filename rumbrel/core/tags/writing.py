@@ -22,7 +22,7 @@ from rumbrel.core.formats.table import TagForm, container_row
 from .aiff_text import write_aiff_text
 from .chapters import write_m4a_chapters
 from .id3_frames import id3_frames
-from .mapping import PAIRS, row_for
+from .mapping import FIELDS, PAIRS, row_for
 from .model import Cover, TagSet
 from .openers import opener_for
 from .opus_gains import R128_FIELDS, r128_gain
@@ -186,6 +186,8 @@ def adder_for(form: TagForm) -> Callable[[Any, TagSet], list[str]] | None:
     return _WRITERS.get(form)
 
 
+_OF_A_LANGUAGE = frozenset({TagForm.ID3, TagForm.AIFF, TagForm.RIFF})
+"""Forms in which a plain comment states its language."""
 _NOT_IN_ID3V23 = frozenset({"title_sort", "artist_sort", "album_sort", "mood"})
 
 
@@ -197,6 +199,8 @@ def unheld_fields(tags: TagSet, *, container: str) -> tuple[str, ...]:
         lost = tuple(tags.fields) + (("cover",) if tags.covers else ())
     if tags.chapters and not row.chapters:
         lost += ("chapters",)
+    if row.tags not in _OF_A_LANGUAGE:
+        lost += tuple(f"the language of {row.label.lower()}" for row in FIELDS if row.name in tags.languages)
     return lost
 
 

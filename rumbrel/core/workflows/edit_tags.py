@@ -15,8 +15,9 @@ from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.progress import Progress, Unit
 from rumbrel.core.records import as_record, from_record
 from rumbrel.core.tags import TagRules, TagSet, apply_rules, read_tags
-from rumbrel.core.tags.editing import TagChange, edit_tags
+from rumbrel.core.tags.editing import TagChange, edit_tags, read_layout
 from rumbrel.core.tags.kept_covers import keep_covers, kept_covers
+from rumbrel.core.tags.layout import keep_layout, kept_layout
 
 from .crewed import carried_out
 from .fixity import Digests, digests_of
@@ -117,8 +118,9 @@ def _compared(after: TagSet, before: TagSet, change: TagChange, lost: tuple[str,
 @dataclass(frozen=True, slots=True, kw_only=True)
 class EditTask:
     """A file to be changed. What is asked of its pictures beside the change: covers_from is a file of those to put in
-    instead, smaller_pixels has them made no larger. Those that were there go into before_covers, once. note is where
-    it is noted what took the file's position: who is killed before that is heard is not taken for a stranger."""
+    instead, smaller_pixels has them made no larger. Those that were there go into before_covers, once. How the changed
+    fields were laid out goes into before_layout likewise; layout_from is such a file, to go back to. note is where it is
+    noted what took the file's position: who is killed before that is heard is not taken for a stranger."""
 
     id: int
     facts: Facts
@@ -126,6 +128,8 @@ class EditTask:
     covers_from: Path | None = None
     smaller_pixels: int | None = None
     before_covers: Path | None = None
+    before_layout: Path | None = None
+    layout_from: Path | None = None
     note: Path | None = None
 
 
@@ -140,16 +144,25 @@ class EditOutcome:
 
 def _edit(task: EditTask, tell: Tell) -> EditOutcome:
     def change(before: TagSet) -> TagChange:
+        wanted = task.change
+        if task.layout_from is not None and task.layout_from.exists():
+            wanted = replace(wanted, layout=kept_layout(task.layout_from))
         if task.covers_from is not None:
-            return replace(task.change, covers=kept_covers(task.covers_from))
+            return replace(wanted, covers=kept_covers(task.covers_from))
         if task.smaller_pixels is not None:
-            return replace(task.change, covers=_smaller(before, task.smaller_pixels).covers)
-        return task.change
+            return replace(wanted, covers=_smaller(before, task.smaller_pixels).covers)
+        return wanted
 
     def keep(before: TagSet) -> None:
         # What another try kept is from before the first change.
         if task.before_covers is not None and not task.before_covers.exists():
             keep_covers(task.before_covers, before.covers)
+        if task.before_layout is not None and not task.before_layout.exists():
+            facts, fields = task.facts, task.change.fields
+            keep_layout(
+                task.before_layout,
+                read_layout(Path(facts.path), fields, container=facts.container, codec=facts.codec),
+            )
 
     def landing(edited: Edited, working: Path) -> None:
         if task.note is not None:

@@ -74,6 +74,11 @@ class EditedFile(models.Model):
         return covers_before(self.pk)
 
     @property
+    def old_layout(self) -> Path:
+        """How its changed fields were laid out before."""
+        return layout_before(self.pk)
+
+    @property
     def note(self) -> Path:
         """What is noted of it while it is written."""
         return settings.RUMBREL.undo / f"note-{self.pk}.json"
@@ -82,3 +87,8 @@ class EditedFile(models.Model):
 def covers_before(file_id: int) -> Path:
     """Where the pictures are that a file had before it was edited."""
     return settings.RUMBREL.undo / f"file-{file_id}.json"
+
+
+def layout_before(file_id: int) -> Path:
+    """Where it is kept how the changed fields of a file were laid out before."""
+    return settings.RUMBREL.undo / f"layout-{file_id}.json"

@@ -20,7 +20,8 @@ from rumbrel.core.errors import OutputError, TagError
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.tags import Chapter, Cover, TagSet, read_tags, write_tags
-from rumbrel.core.tags.editing import TagChange, can_edit
+from rumbrel.core.tags.editing import TagChange, can_edit, read_layout
+from rumbrel.core.tags.layout import keep_layout, kept_layout
 from rumbrel.core.tags.wishes import CASES, NamedFile, TagWish, changes_for, values_in_name
 from rumbrel.core.workflows.edit_tags import Edited, edit_file
 from tests.core.case import FolderCase
@@ -122,6 +123,50 @@ class FormTests(EditCase):
                 self.assertEqual([cover.data for cover in self.told(path).covers], [picture(1).data])
                 self.assertEqual(self.told(path).fields, before.fields)
         self.assertGreater(len(done), 9)
+
+    def test_what_is_taken_back_is_laid_out_as_it_was(self) -> None:
+        """Values alone bring back neither a number with its total in one field, nor a field that stands twice, nor the
+        order of the fields, nor a comment's language."""
+        change = TagChange(fields={"title": ("New",), "track": ("4",), "comment": ("new",), "mixer": ()})
+        flac, wma, mp3, m4a, wv = (self.made(key) for key in ("flac", "wma", "mp3", "aac", "wavpack"))
+        file = mutagen.flac.FLAC(flac)
+        file.tags[:] = [("tracknumber", "16/12"), ("Title", "One"), ("GENRE", "Bells"), ("TITLE", "Two")]
+        file.save()
+        attributes = mutagen.asf.ASF(wma)
+        attributes.tags[:] = [
+            ("Title", mutagen.asf.ASFValue("One", 0)), ("WM/TrackNumber", mutagen.asf.ASFValue(16, 3)),
+            ("tracktotal", mutagen.asf.ASFValue("12", 0)), ("Title", mutagen.asf.ASFValue("Two", 0, language=0)),
+        ]  # fmt: skip
+        attributes.save()
+        frames = mutagen.id3.ID3(mp3)
+        frames.setall("COMM", [mutagen.id3.COMM(encoding=3, lang="deu", desc="", text=["alt"])])
+        frames.setall("TIPL", [mutagen.id3.TIPL(encoding=3, people=[["mix", "Dr I. Sorley"], ["producer", "T. V."]])])
+        frames.save()
+        atoms = mutagen.mp4.MP4(m4a)
+        atoms["trkn"] = [(16, 12)]
+        atoms["----:own:mixer"] = [mutagen.mp4.MP4FreeForm(b"Dr I. Sorley", mutagen.mp4.AtomDataType.IMPLICIT)]
+        atoms.save()
+        values = mutagen.apev2.APEv2(wv)
+        values["TRACK"], values["tItle"] = "16/12", ["One", "Two"]
+        values.save()
+
+        def laid_out(path: Path) -> object:
+            tags = mutagen.File(path).tags
+            if isinstance(tags, mutagen.id3.ID3):
+                return {key: [frame.people] if hasattr(frame, "people") else str(frame) for key, frame in tags.items()}
+            if isinstance(tags, list):
+                return [(key, value, getattr(value, "TYPE", None)) for key, value in tags]
+            return dict(tags.items())
+
+        for path in (flac, wma, mp3, m4a, wv):
+            with self.subTest(path=path.name):
+                before, facts, told = laid_out(path), inspect_file(path), self.told(path)
+                kept = read_layout(path, change.fields, container=facts.container, codec=facts.codec)
+                keep_layout(self.folder / "kept.json", kept)
+                self.edit(path, change)
+                self.assertNotEqual(laid_out(path), before)
+                self.edit(path, replace(self.back(told, change), layout=kept_layout(self.folder / "kept.json")))
+                self.assertEqual(laid_out(path), before)
 
     def test_what_nobody_here_knows_survives(self) -> None:
         mp3, flac, m4a, wma = (self.made(key) for key in ("mp3", "flac", "aac", "wma"))

@@ -13,7 +13,7 @@ from rumbrel.web.collection.services import keep_edited, recount_folder
 from rumbrel.web.jobs.services import Desk
 from rumbrel.web.ui.words import counted
 
-from ..models import EditedFile, TagEdit, covers_before
+from ..models import EditedFile, TagEdit, covers_before, layout_before
 
 __all__ = ["carry_out_edit"]
 
@@ -24,13 +24,14 @@ def carry_out_edit(desk: Desk, edit_id: int) -> str:
     desk.report(Progress(done=0, total=0, unit=Unit.FILES, step="writing tags"))
     waiting = {file.pk: file for file in edit.files.exclude(state=EditedFile.State.DONE).select_related("track")}
     facts = facts_by_id([file.track_id for file in waiting.values() if file.track_id])
+    undone = dict(edit.undoes.files.values_list("track_id", "pk")) if edit.undoes else {}
     tasks = []
     for file in waiting.values():
         known = facts.get(file.track_id or 0)
         if known is None or file.track is None or file.track.missing_since:
             _fail(file, "The file is not there. Connect its disk, scan its folder again, then try again.")
         else:
-            tasks.append(_task(edit, file, known))
+            tasks.append(_task(edit, file, known, undone.get(file.track_id)))
     touched = set()
     for event in edit_files(tasks, jobs=default_jobs()):
         if isinstance(event, Progress):
@@ -42,7 +43,7 @@ def carry_out_edit(desk: Desk, edit_id: int) -> str:
     return _summary(edit)
 
 
-def _task(edit: TagEdit, file: EditedFile, facts: Facts) -> EditTask:
+def _task(edit: TagEdit, file: EditedFile, facts: Facts, undone_id: int | None) -> EditTask:
     act = TagEdit.CoverAct
     takes = edit.cover_act == act.TAKE or (edit.cover_act == act.BACK and file.covers_from is None)
     source = {act.PUT: edit.new_covers, act.BACK: file.covers_from and covers_before(file.covers_from)}
@@ -54,6 +55,8 @@ def _task(edit: TagEdit, file: EditedFile, facts: Facts) -> EditTask:
         covers_from=source.get(act(edit.cover_act)),
         smaller_pixels=edit.cover_pixels if edit.cover_act == act.SMALLER else None,
         before_covers=file.old_covers if edit.cover_act else None,
+        before_layout=file.old_layout if fields else None,
+        layout_from=layout_before(undone_id) if undone_id is not None else None,
         note=file.note,
     )
 

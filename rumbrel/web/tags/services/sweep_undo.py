@@ -13,8 +13,7 @@ def sweep_undo() -> int:
         "edit": set(TagEdit.objects.values_list("pk", flat=True)),
         "file": set(EditedFile.objects.values_list("pk", flat=True)),
     }
-    # A note is of a file that is being written.
-    known["note"] = known["file"]
+    known["note"] = known["layout"] = known["file"]
     removed = 0
     for path in settings.RUMBREL.undo.glob("*-*.json"):
         kind, _, number = path.stem.partition("-")
