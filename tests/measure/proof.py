@@ -254,6 +254,9 @@ def honest_outcome(case: Honest) -> tuple[Honest, str, str, str]:
     if step.action is not Action.CONVERT:
         return case, kind, "passed", ""
     outcome = carry_out(step)
+    again = verify_step(step) if outcome.ok else outcome
+    if _verdict(again) != "passed":
+        outcome = again
     for path in folder.rglob("*"):
         if path.is_file():
             path.unlink()

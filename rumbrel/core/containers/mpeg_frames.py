@@ -84,7 +84,8 @@ class FrameHeader:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class InfoFrame:
-    """What the information frame states; None where it is silent. mode is constant, average or variable."""
+    """What the information frame states; None where it is silent. mode is constant, average or variable; settings are
+    the bytes in which an encoder states what it was asked for: quality, method, low-pass, flags and bitrate."""
 
     mode: str
     frames: int | None
@@ -92,6 +93,7 @@ class InfoFrame:
     delay_samples: int | None
     padding_samples: int | None
     version_text: str
+    settings: bytes = b""
 
 
 def parse_header(raw: bytes) -> FrameHeader | None:
@@ -188,6 +190,12 @@ def parse_info_frame(frame: bytes) -> InfoFrame | None:
         delay_samples=delays >> 12 if has_delays else None,
         padding_samples=delays & 0xFFF if has_delays else None,
         version_text=version_text,
+        settings=frame[at - 4 : at] * (flags >> 3 & 1)
+        + frame[at + 9 : at + 11]
+        + frame[at + 19 : at + 20]
+        + frame[at + 26 : at + 28]
+        if has_delays
+        else b"",
     )
 
 

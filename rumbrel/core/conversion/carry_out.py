@@ -13,18 +13,10 @@ from rumbrel.core.forecast.planning import plan_sound
 from rumbrel.core.forecast.steps import Action, Step, Warning, WarningCode
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.reasons import why_failed
-from rumbrel.core.sound.second_reader import open_twice_read
+from rumbrel.core.sound.second_reader import open_twice_read, read_by
 
-from .check import (
-    Checked,
-    Unlike,
-    check_result,
-    coded_sound,
-    compare_rewrapped,
-    inspect_result,
-    likeness_warnings,
-    same_packets,
-)
+from .against_source import Unlike, likeness_warnings
+from .check import Checked, check_result, coded_sound, compare_rewrapped, inspect_result, same_packets
 from .lane import Lane, Passage, put_tags
 from .outcome import Outcome
 
@@ -308,6 +300,7 @@ def _proved(lane: Lane, passage: Passage, warnings: tuple[Warning, ...], part: _
         digest=passage.digest.hexdigest() if passage.digest and passage.is_exact else "",
         error="Only a part of the source could be saved." if partial else "",
         bitrate_bps=checked.facts.bitrate_bps,
+        read_by=read_by(step.source.choice(), checked.facts.choice()) if part.watch.checks else "",
         warnings=warnings,
     ).with_likeness(checked.likeness)
 

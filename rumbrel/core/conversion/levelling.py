@@ -189,7 +189,8 @@ def _levelled(step: Step, found: Measured | None, albums: dict[str, _Album], rul
         limit_dbtp=rule.ceiling_dbtp if sets_level and rule.limits and limited_db > 0 else None,
     )  # fmt: skip
     planned = treated(step, treatment)
-    warnings = list(planned.warnings)
+    # What was known of its peaks beforehand is measured now.
+    warnings = [each for each in planned.warnings if not (sets_level and each.code is WarningCode.CLIPPING)]
     if sets_level and math.isinf(found.level.integrated_lufs) and not math.isinf(found.level.sample_peak_dbfs):
         text = "Too short or too quiet to have a loudness; its level stays as it is."
         warnings.append(Warning(code=WarningCode.LEVEL, text=text))

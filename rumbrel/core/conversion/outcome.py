@@ -17,7 +17,7 @@ class Outcome:
     of the source could be saved: ok is False then, and the result is there. digest is that of the
     samples where result and source are equal to the bit, else "". difference_db is what differs between a
     lossy result and its source, against the source; None where it was not compared that way. compared_samples of it were
-    held against the source; worst_seconds is where it is furthest from it, from the beginning of the result. work_seconds is the time
+    held against the source; read_by says which decoders read both; worst_seconds is where it is furthest from it, from the beginning of the result. work_seconds is the time
     that it took a worker, 0.0 where that is not known. undecided says that a check was kept from its end by something
     outside the files, so that nothing is known of the result.
     """
@@ -35,6 +35,7 @@ class Outcome:
     difference_db: float | None = None
     compared_samples: int = 0
     worst_seconds: float | None = None
+    read_by: str = ""
     warnings: tuple[Warning, ...] = ()
     work_seconds: float = 0.0
     undecided: bool = False
@@ -67,6 +68,7 @@ class Outcome:
             "difference_db": self.difference_db,
             "compared_samples": self.compared_samples,
             "worst_seconds": self.worst_seconds,
+            "read_by": self.read_by or None,
             "error": self.error or None,
             "warnings": warning_records(self.warnings),
         }

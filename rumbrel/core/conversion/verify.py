@@ -7,13 +7,16 @@ from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.errors import CheckFailed, RumbrelError
 from rumbrel.core.files import file_digest
 from rumbrel.core.forecast.steps import Action, Step
+from rumbrel.core.inspection import inspect_file
 from rumbrel.core.sound.decoding import open_sound
 from rumbrel.core.sound.digest import SampleDigest, digest_bits
 from rumbrel.core.sound.likeness import Likeness
+from rumbrel.core.sound.second_reader import read_by
 from rumbrel.core.sound.shape import Block
 from rumbrel.core.sound.stages import Cut, build_chain
 
-from .check import Unlike, check_result, compare_rewrapped, digest_of, inspect_result, likeness_warnings
+from .against_source import Unlike, likeness_warnings
+from .check import check_result, compare_rewrapped, digest_of, inspect_result
 from .outcome import Outcome
 
 __all__ = ["verify_step"]
@@ -42,12 +45,13 @@ def verify_step(step: Step) -> Outcome:
         if not result.is_file():
             raise CheckFailed(f"{result} is not there. Convert again to make it.")
         samples_in, samples_out, digest, likeness = _compared(step, result)
+        readers = read_by(step.source.choice(), inspect_file(result).choice()) if step.action is Action.CONVERT else ""
     except RumbrelError as error:
         outcome = Outcome(step=step, ok=False, error=str(error), warnings=step.warnings)
         return outcome.with_likeness(error.likeness) if isinstance(error, Unlike) else outcome
     return Outcome(
         step=step, ok=True, bytes_out=result.stat().st_size, samples_in=samples_in, samples_out=samples_out,
-        checked=True, digest=digest, warnings=step.warnings + likeness_warnings(likeness),
+        checked=True, digest=digest, warnings=step.warnings + likeness_warnings(likeness), read_by=readers,
     ).with_likeness(likeness)  # fmt: skip
 
 

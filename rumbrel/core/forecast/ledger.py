@@ -18,7 +18,7 @@ from rumbrel.core.files import refusal_reason
 from rumbrel.core.sound.dither import FLAT
 from rumbrel.core.targets.model import Target
 
-__all__ = ["Entry", "ResultLedger", "append_entry", "short_mark", "work_mark"]
+__all__ = ["made_here", "Entry", "ResultLedger", "append_entry", "short_mark", "work_mark"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -143,6 +143,15 @@ class ResultLedger:
         """Remember a result, here and in the file. Raises OutputError."""
         append_entry(self.path, entry)
         self._take(entry)
+
+
+def made_here(folder: Path, output: Path) -> Entry | None:
+    """What a file was made from, by whichever of the ledgers kept in a folder knows it, if it is still as it was made."""
+    for destination in output.parents:
+        ledger = ResultLedger.for_destination(folder, destination)
+        if (entry := ledger.made(str(output))) is not None:
+            return entry
+    return None
 
 
 def _unchanged(path: str, size_bytes: int, modified_ns: int) -> bool:

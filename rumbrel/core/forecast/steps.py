@@ -40,6 +40,7 @@ class WarningCode(StrEnum):
     CUT_SHORT = "cut-short"
     DAMAGED = "damaged"
     NOT_COMPARED = "not-compared"
+    ENCODER_LEAVES = "encoder-leaves"
     MIXED = "mixed"
     CLIPPING = "clipping"
     NAME_CHANGED = "name-changed"

@@ -45,6 +45,8 @@ def sound_warnings(facts: Facts, after: After, shape: SoundShape, dither: str) -
             yield _warning(code, fault.text)
         elif fault.code is FaultCode.WRONG_EXTENSION:
             yield _warning(WarningCode.WRONG_EXTENSION, fault.text)
+        elif fault.code is FaultCode.BEYOND_FULL_SCALE and (shape.depth_bits or not after.lossless):
+            yield _warning(WarningCode.CLIPPING, fault.text)
     if mixed := mix_said(facts.channels, shape.channels, facts.speakers):
         yield _warning(WarningCode.MIXED, mixed)
     usual = CHANNEL_ORDERS.get(facts.channels)

@@ -22,6 +22,7 @@ from rumbrel.core.sound.second_reader import open_twice_read
 from rumbrel.core.sound.shape import Block, tamed
 
 from .facts import Facts, Fault, FaultCode
+from .peaks import LOUDEST_KEPT_DB, peak_fault
 
 __all__ = ["DeepFacts", "inspect_deep"]
 
@@ -195,6 +196,10 @@ def _judged(found: DeepFacts, digest_differs: bool) -> Facts:
     elif found.decoded_samples < facts.samples and all(p.code is not FaultCode.CUT_SHORT for p in facts.faults):
         text = f"Only {found.decoded_samples:,} of {facts.samples:,} samples decode. Copy it again."
         facts = _with(facts, FaultCode.CUT_SHORT, text)
+    over_db = found.level.sample_peak_dbfs if found.level else -math.inf
+    if over_db > LOUDEST_KEPT_DB:
+        kept = tuple(fault for fault in facts.faults if fault.code is not FaultCode.BEYOND_FULL_SCALE)
+        facts = replace(facts, faults=(*kept, peak_fault(over_db)))
     edge = found.state.edge if found.state else None
     if facts.lossless and found.loss:
         facts = _with(facts, FaultCode.DOUBTFUL_LOSSLESS, _loss_said(found.loss, edge))

@@ -35,6 +35,7 @@ class FaultCode(StrEnum):
     UNFINISHED = "unfinished"
     DOUBTFUL_LOSSLESS = "doubtful-lossless"
     OTHER_SOUND = "other-sound"
+    BEYOND_FULL_SCALE = "beyond-full-scale"
 
 
 _HARMLESS = frozenset(
@@ -44,6 +45,7 @@ _HARMLESS = frozenset(
         FaultCode.DOUBTFUL_LOSSLESS,
         FaultCode.OTHER_SOUND,
         FaultCode.UNFINISHED,
+        FaultCode.BEYOND_FULL_SCALE,
     }
 )
 _ONE_BIT = frozenset({"dsd", "dst"})

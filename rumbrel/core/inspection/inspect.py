@@ -32,6 +32,7 @@ from .headers import read_heading
 from .heading import Heading
 from .lengths import length_reader, riff_coding, riff_valid_bits, wavpack_bits
 from .links import inspect_links, stream_links
+from .peaks import with_floating_peak
 
 __all__ = ["inspect_file"]
 
@@ -45,7 +46,7 @@ def inspect_file(path: Path, *, suffix: str | None = None, sound: str = "") -> F
     if not facts.size_bytes or any(fault.code in _NO_CONTENT for fault in facts.faults):
         return facts
     try:
-        return replace(facts, content_mark=content_mark(path, facts.size_bytes))
+        return replace(with_floating_peak(facts), content_mark=content_mark(path, facts.size_bytes))
     except OSError:
         # What keeps it from being read is among the faults.
         return facts

@@ -19,14 +19,14 @@ from rumbrel.core.containers.tail_tags import TAIL_MARKS, after_tail_tags, befor
 from .counting import counted_length
 from .facts import Length
 
-__all__ = ["mp3_length", "mp3_links", "mp3_stream_length"]
+__all__ = ["first_frame", "mp3_length", "mp3_links", "mp3_stream_length"]
 
 
 def mp3_stream_length(path: Path, stream: Any) -> Length:
     with path.open("rb") as file:
         size = path.stat().st_size
         length = mp3_length(file, size)
-        stated = _first_frame(file)
+        stated = first_frame(file)
     if length is not None:
         return length
     counted = counted_length(path, stream)
@@ -37,7 +37,7 @@ def mp3_stream_length(path: Path, stream: Any) -> Length:
     return counted
 
 
-def _first_frame(file: BinaryIO) -> tuple[int, FrameHeader, InfoFrame | None] | None:
+def first_frame(file: BinaryIO) -> tuple[int, FrameHeader, InfoFrame | None] | None:
     """Where the first frame is, its header, and what it states if it is an information frame."""
     start = after_id3(file)
     file.seek(start)
@@ -55,7 +55,7 @@ def mp3_length(file: BinaryIO, size_bytes: int) -> Length | None:
     None where only decoding tells: without frames, with other things between them, or where more is
     said to be padding than there is.
     """
-    found = _first_frame(file)
+    found = first_frame(file)
     if found is None:
         return None
     start, first, info = found
@@ -85,7 +85,7 @@ def mp3_links(file: BinaryIO, size_bytes: int) -> list[tuple[int, int]]:
 
     A part begins with its own tags or with an information frame of its own.
     """
-    found = _first_frame(file)
+    found = first_frame(file)
     if found is None:
         return [(0, size_bytes)]
     start, first, info = found

@@ -18,12 +18,13 @@ import soundfile
 from numpy.typing import NDArray
 
 from rumbrel.core.errors import DecodeError, ReadersDiffer
+from rumbrel.core.formats.table import container_row
 
 from .decoding import FramedPart, SoundSource, StreamChoice, open_sound
 from .level import as_float
 from .shape import Block, SoundShape
 
-__all__ = ["SecondReading", "TwiceReadSound", "open_twice_read", "readers_of"]
+__all__ = ["SecondReading", "TwiceReadSound", "open_twice_read", "read_by", "readers_of"]
 
 Sound = NDArray[np.float64]
 
@@ -110,9 +111,18 @@ def open_twice_read(path: Path, choice: StreamChoice, samples: int) -> Iterator[
 
 
 def readers_of(choice: StreamChoice) -> tuple[str, ...]:
-    """The names of the decoders that read a sound: two where there are two for it, else none."""
+    """The names of the decoders that read a sound: the first reads all of it, the second, where there is one, stretches
+    of it."""
     pair = _pair_of(choice)
-    return (pair.first, pair.second) if pair else ()
+    if pair is not None:
+        return pair.first, pair.second
+    plain = container_row(choice.container).plain if choice.container else False
+    return ("libsndfile" if plain or choice.bare is not None else "FFmpeg",)
+
+
+def read_by(source: StreamChoice, result: StreamChoice) -> str:
+    """Which decoders read a source and its result: "libFLAC and FFmpeg (source), FFmpeg (result)"."""
+    return f"{' and '.join(readers_of(source))} (source), {readers_of(result)[0]} (result)"
 
 
 def _pair_of(choice: StreamChoice) -> _Pair | None:

@@ -14,10 +14,9 @@ from pathlib import Path
 from typing import Any
 
 import mutagen.apev2
-import mutagen.asf
 import mutagen.id3
 import mutagen.mp4
-from mutagen.asf import ASFByteArrayAttribute
+from mutagen.asf._attrs import ASFByteArrayAttribute, ASFValue
 
 from rumbrel.core.errors import TagError
 from rumbrel.core.files import write_whole
@@ -158,7 +157,7 @@ def _asf_meant(kept: list[Any]) -> Any:
     kind, plain, language, stream = kept
     if kind == ASFByteArrayAttribute.TYPE or isinstance(plain, dict):
         plain = _decoded(plain)
-    return mutagen.asf.ASFValue(plain, kind, language=language, stream=stream)
+    return ASFValue(plain, kind, language=language, stream=stream)
 
 
 def _ape_told(value: Any) -> list[Any]:
@@ -185,7 +184,7 @@ def _mp4_meant(kept: Any) -> Any:
     if not isinstance(kept, list):
         return kept
     return [
-        mutagen.mp4.MP4FreeForm(_decoded(value), mutagen.mp4.AtomDataType(value["format"]), value["version"])
+        mutagen.mp4.MP4FreeForm(_decoded(value), value["format"], value["version"])
         if isinstance(value, dict) and "format" in value
         else _decoded(value) if isinstance(value, dict) else tuple(value) if isinstance(value, list) else value
         for value in kept

@@ -84,6 +84,7 @@ class Item(models.Model):
     difference_db = models.FloatField(null=True)
     compared_samples = models.BigIntegerField(default=0)
     worst_seconds = models.FloatField(null=True)
+    read_by = models.CharField(max_length=120, blank=True)
     warnings = models.JSONField(default=list)
     error = models.TextField(blank=True)
     verified_at = models.DateTimeField(null=True)
@@ -114,6 +115,7 @@ class Item(models.Model):
         if self.action == "copy":
             return "Copied, read back from the disk and compared byte for byte, before any tag of its own was written."
         said = f"Decoded again: {self.samples_out:,} samples of {self.samples_in:,}, with the facts that were foreseen."
+        said += f" Decoders: {self.read_by}." if self.read_by else ""
         if self.digest:
             return f"{said} Every sample is the source's; digest {self.digest}."
         if self.difference_db is not None:

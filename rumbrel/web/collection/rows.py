@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from django.db.models import QuerySet
 
 from rumbrel.core.inspection import Facts
+from rumbrel.core.sound.frame_grid import SEGMENT_SAMPLES
 from rumbrel.core.tags.mapping import FIELDS
 from rumbrel.core.targets import Fit, FitKind, Target
 from rumbrel.web.ui.words import FIT_WORDS, counted
@@ -23,6 +24,7 @@ __all__ = [
     "json_lines",
     "look_rows",
     "tag_rows",
+    "trace_seconds",
 ]
 
 _LABELS = {row.name: row.label for row in FIELDS}
@@ -101,22 +103,32 @@ def look_rows(look: DeepLook, track: Track) -> tuple[LookRow, ...]:
     if found["damaged_packets"]:
         figure = f"{found['damaged_packets']:,}"
         rows.append(LookRow(label="Damage", figure=figure, remark="frames do not decode", doubtful=True))
+    made_of = found.get("made_of")
+    if made_of:
+        rows.append(LookRow(label="Made here", figure="", remark=f"of {made_of}"))
     if loss := found.get("loss"):
+        where = ", ".join(f"{int(place) // 60}:{place % 60:04.1f}" for place in loss["places"])
         rows.append(
             LookRow(
                 label="Lossy before", figure=loss["coding"],
-                remark=f"its frames of {loss['hop']:,} samples are still there, {loss['score']:.0f} standard deviations "
-                "beyond chance", doubtful=True,
+                remark=f"frames of {loss['hop']:,} samples still show at {where}: {loss['score']:.0f} standard deviations "
+                "beyond chance", doubtful=not made_of,
             )
         )  # fmt: skip
     if found["spectral_edge_hz"] and track.lossless:
         rows.append(
             LookRow(
                 label="Ends at", figure=f"{found['spectral_edge_hz'] / 1000:.1f} kHz", remark=edge_words(look),
-                doubtful=bool(found.get("loss") or found["upsampled_from_hz"]),
+                doubtful=not made_of and bool(found.get("loss") or found["upsampled_from_hz"]),
             )
         )  # fmt: skip
     return tuple(rows)
+
+
+def trace_seconds(look: DeepLook) -> float:
+    """How long the stretches are in which a lossy codec's frames showed; 0.0 where none did."""
+    loss = look.data.get("loss")
+    return SEGMENT_SAMPLES / float(loss["sample_rate"]) if loss else 0.0
 
 
 def edge_words(look: DeepLook) -> str:

@@ -2,13 +2,56 @@
 
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
 from rumbrel.core.conversion import carry_out, verify_step
-from rumbrel.core.forecast import Step
+from rumbrel.core.errors import OutputError
+from rumbrel.core.forecast import Step, WarningCode
 from tests.core.forecast.case import PlanCase
+from tests.marks import slow
+from tests.measure.proof import Case, tampered_outcome
 from tests.signals import write_sound
+
+STATEMENT = "rumbrel.core.conversion.against_source.encoder_statement"
+
+
+class BesideAnotherTests(PlanCase):
+    """Where the table of limits does not tell, the encoder makes the result once more to compare with."""
+
+    @slow
+    def test_what_the_coding_might_have_made_is_told_from_what_it_makes(self) -> None:
+        for target, sound, wrong, said in (
+            ("pocket-aac", "sparse", "clipped", "."),
+            ("table-radio-wma", "sparse", "low-pass 6 kHz", "missing treble above"),
+            ("small-player", "very quiet", "noise bursts", "does not have|other sound"),
+            ("variable-mp3", "very quiet", "hum", "."),
+        ):
+            with self.subTest(target=target, wrong=wrong):
+                case = Case(target=target, sound=sound, wrong=wrong, folder=self.folder / "first")
+                _, verdict, text = tampered_outcome(case)
+                self.assertEqual(verdict, "failed")
+                self.assertRegex(text, said)
+                # Of an encoder that states another version nothing is known but the table.
+                with mock.patch(STATEMENT, lambda path, **more: str(path)):
+                    _, verdict, _ = tampered_outcome(replace(case, folder=self.folder / "second"))
+                self.assertNotEqual(verdict, "failed")
+
+    def test_what_an_encoder_makes_of_an_odd_sound_is_said_and_is_no_fault(self) -> None:
+        """A tone that lies beyond the encoder's low-pass is not in its result."""
+        at = np.arange(200_000) / 44_100
+        sound = 0.3 * np.sin(2 * np.pi * 18_500 * at)[:, None] * np.ones(2)
+        write_sound(self.folder / "in" / "tone.wav", sound=sound)
+        (step,) = self.plan("in", target="small-player").steps
+        for outcome in (carry_out(step), verify_step(step)):
+            self.assertTrue(outcome.ok, outcome.error)
+            (text,) = (each.text for each in outcome.warnings if each.code is WarningCode.ENCODER_LEAVES)
+            self.assertIn("Coded again, it comes out alike", text)
+            self.assertNotIn(WarningCode.NOT_COMPARED, [each.code for each in outcome.warnings])
+        # The table alone refuses it.
+        with mock.patch("rumbrel.core.conversion.against_source._make_again", side_effect=OutputError("no room")):
+            self.assertFalse(verify_step(step).ok)
 
 
 class VerifyTests(PlanCase):

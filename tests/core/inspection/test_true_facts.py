@@ -3,6 +3,7 @@
 import io
 import struct
 from pathlib import Path
+from unittest import mock
 
 import av
 import mutagen.flac
@@ -13,15 +14,42 @@ from PIL import Image
 from rumbrel.core.conversion import carry_out
 from rumbrel.core.conversion.check import coded_sound
 from rumbrel.core.encoders.rewrap import rewrap_for, rewrap_sound
-from rumbrel.core.forecast import forecast_batch, gather_sources
+from rumbrel.core.forecast import WarningCode, forecast_batch, gather_sources
 from rumbrel.core.formats.table import SOUND_SUFFIXES
-from rumbrel.core.inspection import Facts, inspect_file
+from rumbrel.core.inspection import Facts, FaultCode, inspect_deep, inspect_file, peaks
 from rumbrel.core.targets import find_target
 from tests.core.case import FolderCase
 from tests.core.inspection.test_deep import one_bit_file
 from tests.signals import convert_one, decoded, music, write_framed, write_sound
 
 SAMPLES = 44_100 * 3
+
+
+class PeakTests(FolderCase):
+    def test_peaks_beyond_full_scale_are_known_before_anything_is_made(self) -> None:
+        sound = np.outer(1.4125 * np.sin(np.arange(SAMPLES) / 9), [0.3, 1])
+        for name, subtype in (("a.wav", "FLOAT"), ("b.wav", "DOUBLE"), ("c.aiff", "FLOAT"), ("d.caf", "FLOAT")):
+            path = write_sound(self.folder / name, sound=sound, subtype=subtype)
+            for most_bytes in (2**26, 0):
+                # Sound that is too long to be read is taken at its header's word, where that says one.
+                with (
+                    self.subTest(name=name, most_bytes=most_bytes),
+                    mock.patch.object(peaks, "_MOST_READ_BYTES", most_bytes),
+                ):
+                    codes = [fault.code for fault in inspect_file(path).faults]
+                    known = most_bytes or name != "d.caf"
+                    self.assertEqual(codes, [FaultCode.BEYOND_FULL_SCALE] if known else [])
+        for target, warned in (("car-mp3", True), ("disc-wav", True), ("open-opus", True)):
+            (step,) = forecast_batch(gather_sources([self.folder / "a.wav"]), find_target(target), self.out).steps
+            said = [each.text for each in step.warnings if each.code is WarningCode.CLIPPING]
+            self.assertEqual(bool(said), warned, target)
+            self.assertIn("3.0 dB beyond full scale", said[0])
+        quiet = write_sound(self.folder / "e.wav", sound=sound / 1.4125, subtype="FLOAT")
+        self.assertEqual(inspect_file(quiet).faults, ())
+        # Of decoded sound only a decode tells.
+        loud = write_sound(self.folder / "f.ogg", sound=sound / 1.3, subtype="VORBIS")
+        deep = inspect_deep(inspect_file(loud)).facts
+        self.assertEqual([fault.code for fault in deep.faults], [FaultCode.BEYOND_FULL_SCALE])
 
 
 class BitrateTests(FolderCase):

@@ -3,6 +3,8 @@
 import io
 import json
 import os
+import shutil
+from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
@@ -12,11 +14,14 @@ import soxr
 from django.conf import settings
 from django.urls import reverse
 
+from rumbrel.core.encoders.settings import EncoderSettings
+from rumbrel.core.forecast.ledger import Entry, ResultLedger
 from rumbrel.web.collection.models import DeepLook, Facet, LookWork, Track
 from rumbrel.web.collection.services import start_looks, start_scan, sweep_pictures
 from rumbrel.web.jobs.models import Job
+from tests.core.sound.test_frame_grid import lossy
 from tests.marks import slow
-from tests.signals import music, write_framed, write_sound
+from tests.signals import convert_one, music, write_framed, write_sound
 from tests.web.case import WebCase
 
 
@@ -109,6 +114,41 @@ class LookTests(WebCase):
         self.work()
         self.assertEqual(Track.objects.get().fault, "", "another file of the name is not what was looked at")
         self.assertIn("Decode all of it", self.fragment(reverse("collection:look", args=[track.pk])))
+
+    def test_a_result_made_here_of_a_lossy_file_is_not_accused_of_it(self) -> None:
+        lossy_sound = lossy("mp3", 44_100, EncoderSettings(bitrate_kbps=128))
+        made = write_sound(self.source / "made.flac", sound=lossy_sound)
+        write_sound(self.source / "other.flac", sound=lossy_sound)
+        source = self.folder / "source.mp3"
+        first = write_sound(self.folder / "first.wav", 60_000)
+        shutil.copy(convert_one(first, "radio-mp3", self.folder / "out").step.output, source)
+        status = made.stat()
+        ledger = ResultLedger.for_destination(settings.RUMBREL.ledger, self.source)
+        settings.RUMBREL.ledger.mkdir(parents=True)
+        entry = Entry(
+            source=str(source), source_bytes=1, source_ns=1, work="", output=str(made),
+            output_bytes=status.st_size, output_ns=status.st_mtime_ns,
+        )  # fmt: skip
+        ledger.add(entry)
+        self.scan()
+        tracks = {track.relative: track for track in Track.objects.all()}
+        start_looks(track_ids=[track.pk for track in tracks.values()])
+        self.work()
+        pages = {name: self.fragment(reverse("collection:look", args=[track.pk])) for name, track in tracks.items()}
+        for name, page in pages.items():
+            self.assertIn("frames of 576 samples still show at 0:", page, name)
+            self.assertIn('data-traced="frames of MP3"', page)
+        faults = {name: Track.objects.get(pk=track.pk).fault for name, track in tracks.items()}
+        self.assertEqual(faults["made.flac"], "")
+        self.assertEqual(faults["other.flac"], "doubtful-lossless")
+        self.assertIn("of source.mp3", pages["made.flac"])
+        self.assertNotIn("warn", pages["made.flac"])
+        # A source that passes for lossless answers nothing.
+        ledger.add(replace(entry, source=str(first)))
+        DeepLook.objects.all().delete()
+        start_looks(track_ids=[tracks["made.flac"].pk])
+        self.work()
+        self.assertEqual(Track.objects.get(relative="made.flac").fault, "doubtful-lossless")
 
     def test_a_disk_that_is_not_there_costs_no_facts(self) -> None:
         path = write_sound(self.source / "a.wav", 60_000)

@@ -6,6 +6,7 @@ stretch, so that a little too much in one band is let pass and a little in many 
 
 import math
 from dataclasses import dataclass
+from itertools import repeat
 
 import numpy as np
 from numpy.typing import NDArray
@@ -27,6 +28,8 @@ _SLACKS = np.array([3.0, 3.0, 2.0])[:, None, None]
 _MOST_OF_A_BAND_DB = 15.0
 _DOUBTFUL, _REFUSED = 7.0, 15.0
 """dB beyond the limits, summed over the bands of a stretch."""
+_SUSPICIOUS_BELOW_DB = 1.0
+"""So far below a limit a band is noticed: what is wrong in a way that the coding might have made lies there."""
 _FIGURE_WEIGHTS = {"level": (10.0, 0.2), "peaks": (12.0, 0.15), "tone": (2.0, 2.0)}
 """What a dB beyond the limit of a single figure counts, and how many dB are let pass."""
 _LOST_DB = 15.0
@@ -48,7 +51,8 @@ class Place:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Likeness:
     """difference_db is the energy of what differs against that of the source, peak_dbfs the largest value of the result.
-    compared_samples were held against each other; excess is how far the worst stretch goes beyond what its encoder
+    compared_samples were held against each other; suspicious says that something of it comes near what its encoder leaves
+    at worst, tells that there was enough to go by. excess is how far the worst stretch goes beyond what its encoder
     leaves, at worst (beyond 7 it is doubtful, beyond 15 failed); text says what is wrong there, "" where nothing is."""
 
     verdict: Verdict
@@ -58,6 +62,8 @@ class Likeness:
     excess: float = 0.0
     worst: Place | None = None
     text: str = ""
+    suspicious: bool = False
+    tells: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,20 +81,28 @@ _NOTHING = _Worst(0.0, 0.0, 0.0, "")
 
 class Comparison:
     """Push blocks of the source as the encoder was given it, and of the result from the same sample on, in any order;
-    then ask for the likeness. limits None says that nothing is known of the encoder."""
+    then ask for the likeness. limits None says that nothing is known of the encoder.
 
-    def __init__(self, shape: SoundShape, limits: Limits | None) -> None:
+    Where the encoder made a result of the same source once more, to compare with, its blocks are pushed too (again): what
+    that leaves is the limit then, stretch by stretch.
+    """
+
+    def __init__(self, shape: SoundShape, limits: Limits | None, *, again: bool = False) -> None:
         self._shape, self._limits = shape, limits
         self._stereo = shape.channels == 2
         bands = band_count(shape.sample_rate)
         self._maker = StretchMaker(shape.sample_rate, shape.channels)
+        self._maker_again = StretchMaker(shape.sample_rate, shape.channels) if again else None
         self._gain = limits.gain if limits else 1.0
         level = limits.level_bands[:bands] if limits else np.zeros(bands, dtype=bool)
         level = np.concatenate([level, np.zeros(bands - len(level), dtype=bool)])
         self._measurer = Measurer(shape.channels, gain=self._gain, level_bands=level)
+        self._measurer_again = Measurer(shape.channels, gain=self._gain, level_bands=level)
         self._band_limits = _fitted(limits.bands, bands) if limits else None
-        self._waiting: tuple[list[Floats], list[Floats]] = ([], [])
-        self._counts = [0, 0]
+        self._figure_limits = limits.figures if limits else np.zeros(len(FIGURES))
+        self._waiting: tuple[list[Floats], ...] = ([], [], []) if again else ([], [])
+        self._counts = [0, 0, 0]
+        self._suspicious = False
         self._worst = _NOTHING
         self._sums = np.zeros((shape.channels, 6))
         self._of_signals = np.zeros((3, 3))
@@ -102,10 +116,18 @@ class Comparison:
     def push_result(self, block: Block) -> None:
         self._push(1, block)
 
+    def push_again(self, block: Block) -> None:
+        self._push(2, block)
+
     @property
     def ahead_samples(self) -> int:
         """How many samples of the result came for which the source is still awaited; negative the other way round."""
         return self._counts[1] - self._counts[0]
+
+    @property
+    def ahead_of_other_samples(self) -> int:
+        """The same for what the encoder made once more."""
+        return self._counts[1] - self._counts[2]
 
     def _push(self, which: int, block: Block) -> None:
         if not len(block):
@@ -114,11 +136,13 @@ class Comparison:
         self._counts[which] += len(block)
         count = min(sum(map(len, side)) for side in self._waiting)
         if count:
-            source, result = (_taken(side, count) for side in self._waiting)
-            for stretches in self._maker.push(source, result):
-                self._look(stretches)
+            source, result, *again = (_taken(side, count) for side in self._waiting)
+            chunks = list(self._maker.push(source, result))
+            others = list(self._maker_again.push(source, *again)) if self._maker_again else repeat(None, len(chunks))
+            for stretches, other in zip(chunks, others, strict=True):
+                self._look(stretches, other)
 
-    def _look(self, stretches: Stretches) -> None:
+    def _look(self, stretches: Stretches, again: Stretches | None) -> None:
         self._sums += stretches.sums.sum(0)
         # The largest value is no sum.
         self._sums[:, 5] = np.maximum(self._sums[:, 5] - stretches.sums[:, :, 5].sum(0), stretches.sums[:, :, 5].max(0))
@@ -128,17 +152,19 @@ class Comparison:
         self._seconds = stretches.stretch_seconds
         if self._silence is None:
             self._note_silence(stretches)
-        self._judge(self._measurer.chunk(stretches), stretches)
+        self._judge(self._measurer.chunk(stretches), self._measurer_again.chunk(again) if again else None)
 
-    def _judge(self, found: Found, stretches: Stretches | None) -> None:
-        if self._limits is None or self._band_limits is None:
+    def _judge(self, found: Found, again: Found | None) -> None:
+        if again is None and self._band_limits is None:
             return
-        for measured in found.bands:
-            self._judge_bands(measured, self._band_limits[:, SPANS.index(measured.span)], stretches)
-        for figure in found.figures:
+        for number, measured in enumerate(found.bands):
+            self._judge_bands(measured, again.bands[number].bands if again else None)
+        for number, figure in enumerate(found.figures):
             name = FIGURES[figure.index]
             weight, slack = _FIGURE_WEIGHTS[name.split()[0]]
-            beyond = (figure.values - self._limits.figures[figure.index] - slack) * weight
+            limit = again.figures[number].values if again else self._figure_limits[figure.index]
+            self._suspicious |= bool((figure.values > limit).any())
+            beyond = (figure.values - limit - slack) * weight
             at = int(np.argmax(beyond))
             if beyond[at] > self._worst.score:
                 hertz = float(figure.hertz[at]) if figure.hertz is not None else 0.0
@@ -146,13 +172,18 @@ class Comparison:
                 text = _figure_said(name, float(figure.values[at]), hertz)
                 self._worst = _Worst(float(beyond[at]), start, start + figure.step * self._seconds, text)
 
-    def _judge_bands(self, measured: Measured, limits: NDArray[np.float64], stretches: Stretches | None) -> None:
+    def _allowed(self, measured: Measured, signal: int) -> NDArray[np.float64]:
+        """What the table allows each measure, time and band of a signal."""
+        assert self._band_limits is not None
+        kind = 1 if self._stereo and signal == 2 else 0
+        allowed = self._band_limits[:, SPANS.index(measured.span), kind]
+        return np.take_along_axis(allowed[:, :, None, :], measured.classes[None, None, :, signal], axis=1)[:, 0]
+
+    def _judge_bands(self, measured: Measured, again: NDArray[np.float64] | None) -> None:
         for signal in range(measured.bands.shape[2]):
-            kind = 1 if self._stereo and signal == 2 else 0
-            allowed = limits[:, kind]
-            chosen = np.take_along_axis(
-                allowed[:, :, None, :], measured.classes[None, None, :, signal], axis=1
-            )[:, 0]  # fmt: skip
+            chosen = self._allowed(measured, signal) if again is None else again[:, :, signal]
+            near = (measured.bands[:, :, signal] > chosen - _SUSPICIOUS_BELOW_DB) & (chosen > UNKNOWN)
+            self._suspicious |= bool(near.any())
             beyond = np.clip(measured.bands[:, :, signal] - chosen - _SLACKS, 0, _MOST_OF_A_BAND_DB)
             beyond[chosen <= UNKNOWN] = 0
             scores = beyond.sum(-1)
@@ -207,22 +238,28 @@ class Comparison:
 
     def likeness(self) -> Likeness:
         """The verdict, once both were pushed whole."""
-        for stretches in self._maker.finish():
-            self._look(stretches)
-        self._judge(self._measurer.whole(), None)
+        chunks = list(self._maker.finish())
+        others = list(self._maker_again.finish()) if self._maker_again else repeat(None, len(chunks))
+        for stretches, other in zip(chunks, others, strict=True):
+            self._look(stretches, other)
+        self._judge(self._measurer.whole(), self._measurer_again.whole() if self._maker_again else None)
         source, result, common = (float(self._sums[:, part].sum()) for part in (2, 3, 4))
         differing = max(source + result - 2 * common, 0.0)
         difference = 10 * math.log10(max(differing, 1e-12) / source) if source else 0.0
         peak = float(self._sums[:, 5].max(initial=0.0))
-        samples = min(self._counts)
+        samples = min(self._counts[:2])
         score = self._worst.score
         verdict = Verdict.FAILED if score > _REFUSED else Verdict.DOUBTFUL if score > _DOUBTFUL else Verdict.PASSED
-        text = "" if verdict is Verdict.PASSED else self._worst.text
-        if verdict is Verdict.FAILED and samples < _SHORTEST_FRAMES * frame_samples(self._shape.sample_rate):
+        text, tells = "" if verdict is Verdict.PASSED else self._worst.text, True
+        if (
+            not self._maker_again
+            and verdict is Verdict.FAILED
+            and samples < _SHORTEST_FRAMES * frame_samples(self._shape.sample_rate)
+        ):
             # The first and the last frame are others than those between, of which there are none.
-            verdict, text = Verdict.DOUBTFUL, "it is too short to be compared closely"
-        if self._limits is None:
-            verdict, text = Verdict.DOUBTFUL, "nothing is known of what this encoder leaves"
+            verdict, text, tells = Verdict.DOUBTFUL, "it is too short to be compared closely", False
+        if self._limits is None and not self._maker_again:
+            verdict, text, tells = Verdict.DOUBTFUL, "nothing is known of what this encoder leaves", False
         place = self._worst
         if verdict is Verdict.FAILED:
             of_all = self._said_of_all()
@@ -233,7 +270,7 @@ class Comparison:
             verdict=verdict, difference_db=round(max(difference, -120.0), 1),
             peak_dbfs=round(20 * math.log10(peak), 2) if peak > 0 else -math.inf, compared_samples=samples,
             excess=round(self._worst.score, 1), worst=Place(start_seconds=place.start, end_seconds=place.end)
-            if self._worst.score else None, text=text,
+            if self._worst.score else None, text=text, suspicious=self._suspicious, tells=tells,
         )  # fmt: skip
 
     def _said_of_all(self) -> str:

@@ -206,6 +206,7 @@ def _keep(batch_id: int, numbers: dict[str, int], outcome: Outcome) -> None:
         difference_db=outcome.difference_db,
         compared_samples=outcome.compared_samples,
         worst_seconds=outcome.worst_seconds,
+        read_by=outcome.read_by,
         kbps_out=round(outcome.bitrate_bps / 1000),
         error=outcome.error,
         warnings=_joined(item.warnings, outcome.warnings),

@@ -38,6 +38,7 @@ def verify_results(desk: Desk, batch_id: int) -> str:
             batch.items.filter(number=by_output[event.step.output]).update(
                 verified_at=timezone.now(), verify_error="" if event.ok else event.error,
                 compared_samples=event.compared_samples, worst_seconds=event.worst_seconds,
+                **({"read_by": event.read_by} if event.read_by else {}),
                 **({"difference_db": event.difference_db} if event.difference_db is not None else {}),
             )  # fmt: skip
     desk.check()

@@ -22,7 +22,7 @@ from ..wishes import BatchWish
 _COLUMNS = (
     "number", "title", "source", "target", "action", "reason", "state", "result", "now", "after", "bytes_now",
     "bytes_after", "kbps_now", "kbps_after", "checked", "bit_exact", "samples_now", "samples_after", "digest",
-    "difference_db", "compared_samples", "worst_seconds", "error", "warnings",
+    "difference_db", "compared_samples", "worst_seconds", "read_by", "error", "warnings",
 )  # fmt: skip
 _TYPES = {"csv": "text/csv", "json": "application/json"}
 MOST_PRINTED = 20_000
@@ -45,7 +45,7 @@ def _record(item: Item) -> dict[str, Any]:
         "kbps_after": item.kbps_out, "checked": item.checked, "bit_exact": item.bit_exact,
         "samples_now": item.samples_in, "samples_after": item.samples_out, "digest": item.digest,
         "difference_db": item.difference_db, "compared_samples": item.compared_samples,
-        "worst_seconds": item.worst_seconds, "error": item.error, "warnings": item.warnings,
+        "worst_seconds": item.worst_seconds, "read_by": item.read_by, "error": item.error, "warnings": item.warnings,
     }  # fmt: skip
 
 

@@ -1,6 +1,7 @@
 """The deep look: decode tracks in the background, keep what that tells, and make its findings facts."""
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from django.conf import settings
@@ -8,7 +9,8 @@ from django.db import transaction
 
 from rumbrel.core.crew import default_jobs
 from rumbrel.core.errors import RumbrelError
-from rumbrel.core.inspection import DeepFacts
+from rumbrel.core.forecast.ledger import made_here
+from rumbrel.core.inspection import DeepFacts, Facts, FaultCode, inspect_file
 from rumbrel.core.inspection.stretches import part_of
 from rumbrel.core.progress import Progress, Unit
 from rumbrel.core.records import as_record
@@ -112,17 +114,40 @@ def _keep(looked: Looked, touched: set[int]) -> DeepLook:
             return DeepLook(error=looked.error)
         if looked.found is None:
             return _failed(track, looked.error)
+        looked, made_of = _without_what_is_known(looked)
+        assert looked.found is not None
         facts = looked.found.facts
         look, _ = DeepLook.objects.update_or_create(
             track=track,
             defaults={
-                "data": _record(looked.found), "faults": as_record(looked.shown), "error": "",
+                "data": {**_record(looked.found), "made_of": made_of}, "faults": as_record(looked.shown), "error": "",
                 "size_bytes": facts.size_bytes, "modified_ns": facts.modified_ns, "digest": looked.found.digest,
             },
         )  # fmt: skip
         folder = keep_facts(track_id=track.pk, facts=facts)
         touched.update([folder] if folder is not None else [])
     return look
+
+
+def _without_what_is_known(looked: Looked) -> tuple[Looked, str]:
+    """(a look without the doubts about a result of our own that its source answers, that source's name). A file that was
+    made here of a lossy one is of a lossy one, and one whose rate was raised here has the rate that was asked for."""
+    found = looked.found
+    doubts = [fault for fault in looked.shown if fault.code is FaultCode.DOUBTFUL_LOSSLESS]
+    if found is None or not doubts:
+        return looked, ""
+    entry = made_here(settings.RUMBREL.ledger, Path(found.facts.path))
+    source = inspect_file(Path(entry.source)) if entry is not None else None
+    if source is None or not source.usable or not _answers(source, found):
+        return looked, ""
+    kept = tuple(fault for fault in found.facts.faults if fault not in doubts)
+    shown = tuple(fault for fault in looked.shown if fault not in doubts)
+    found = replace(found, facts=replace(found.facts, faults=kept))
+    return replace(looked, found=found, shown=shown), Path(source.path).name
+
+
+def _answers(source: Facts, found: DeepFacts) -> bool:
+    return not source.lossless if found.loss else source.sample_rate < found.facts.sample_rate
 
 
 def _failed(track: Track, error: str) -> DeepLook:

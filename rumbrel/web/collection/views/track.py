@@ -23,7 +23,7 @@ from ..forms import CutForm, SentenceForm, SoundForm
 from ..models import DeepLook, Pull, Track
 from ..pictures import picture_path
 from ..queries import facts_by_id, fixity_of, totals_of
-from ..rows import edge_words, fit_groups, look_rows, tag_rows
+from ..rows import edge_words, fit_groups, look_rows, tag_rows, trace_seconds
 from ..sentence import Sentence
 
 MOST_CUTS = 200
@@ -61,6 +61,7 @@ def look_context(track: Track) -> dict[str, Any]:
         "look": look,
         "look_rows": look_rows(look, track) if look else (),
         "edge_words": edge_words(look) if look else "",
+        "trace_seconds": trace_seconds(look) if look else 0.0,
         "look_job": services.look_under_way(track.pk),
         "has_picture": has_picture,
         "can_look": track.usable and not track.missing_since and not has_picture,

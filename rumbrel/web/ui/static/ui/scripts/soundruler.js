@@ -108,6 +108,26 @@ export function drawTime(context, state, top, width, paint) {
   context.stroke();
 }
 
+// Where a lossy codec's frames showed: a bar over each stretch of the spectrum that proved it.
+function drawTraces(context, state, look, top, tall, width, paint) {
+  const places = (look.traces ?? "").split(" ").filter(Boolean).map(Number);
+  const wide = Number(look.traceSeconds);
+  const x = (seconds) => ((seconds - state.start) / (state.end - state.start)) * width;
+  context.strokeStyle = context.fillStyle = paint.refusal;
+  context.lineWidth = 2;
+  for (const place of places) {
+    if (place + wide < state.start || place > state.end) continue;
+    const [from, to] = [x(place), Math.max(x(place + wide), x(place) + 3)];
+    context.strokeRect(from, top + 1, to - from, tall - 2);
+  }
+  context.lineWidth = 1;
+  const first = places.find((place) => place + wide >= state.start && place <= state.end);
+  if (first === undefined) return;
+  const text = look.traced;
+  const room = context.measureText(text).width;
+  context.fillText(text, Math.max(2, Math.min(width - room - 4, x(first) + 6)), top + tall - 6);
+}
+
 export function drawRuler(panel, state, look) {
   const ruler = panel.querySelector("[data-ruler]");
   const canvas = ruler.querySelector("canvas");
@@ -150,6 +170,7 @@ export function drawRuler(panel, state, look) {
       context.fillStyle = paint.refusal;
       context.fillText(text, width - context.measureText(text).width - 4, Math.max(top + 10, y - 5));
     }
+    if (look.traces) drawTraces(context, state, look, top, tall, width, paint);
   } else if (picture) drawEnvelope(context, picture, timeTop / 2, width, timeTop / 2 - 2, paint);
   drawTime(context, state, timeTop, width, paint);
 }
