@@ -2,6 +2,7 @@
 
 import json
 from pathlib import Path
+from urllib.parse import urlencode
 
 from django.db import models
 
@@ -137,6 +138,16 @@ class Item(models.Model):
         cut = json.loads(self.step).get("treatment", {}).get("start_sample", 0) if self.step else 0
         rate = json.loads(self.step)["source"]["sample_rate"] if self.step else 0
         return max(0, int((self.worst_seconds or 0.0) + (cut / rate if rate else 0.0)) - 3)
+
+    @property
+    def hear_query(self) -> str:
+        """The query of the comparison that begins at that place; "" where there is none to lead to. A refused result is
+        made again to be heard, since it got no name."""
+        if not self.worst_clock or not self.track_id:
+            return ""
+        is_there = self.state in (self.State.DONE, self.State.PART)
+        setting = f"item:{self.pk}" if is_there else f"target:{self.target_slug}"
+        return urlencode({"track": self.track_id, "start": self.hear_from, "setting": setting}, safe=":")
 
     @property
     def output_name(self) -> str:

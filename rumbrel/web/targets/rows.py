@@ -176,6 +176,8 @@ class SpecRow:
     lines: tuple[SpecLine, ...] = ()
     error: str = ""
     verdict: str = ""
+    hear: str = ""
+    hear_at: str = ""
 
 
 def spec_rows(check: SpecCheck) -> list[SpecRow]:
@@ -190,6 +192,8 @@ def spec_rows(check: SpecCheck) -> list[SpecRow]:
                 lines=tuple(from_record(SpecLine, line) for line in found.get("lines", ())),
                 error=found.get("error", ""),
                 verdict=found.get("verdict", ""),
+                hear=file.get("hear", ""),
+                hear_at=file.get("hear_at", ""),
             )
         )
     return sorted(rows, key=lambda row: ("failed", "doubtful", "passed", "").index(row.verdict))

@@ -140,6 +140,7 @@ class AgainTests(EndedCase):
         item = batch.items.get(source__endswith="peal.wav")
         self.assertEqual((item.state, item.compared_samples), (Item.State.DONE, 100_000))
         self.assertIn("Compared with the source over 100,000 samples", item.proof)
+        self.assertIn("Decoders: libsndfile and FFmpeg (source), FFmpeg (result).", item.proof)
         gap = music(100_000)
         gap[44_100:66_150] = 0
         write_sound(self.folder / "wrong" / "peal.wav", sound=gap)
@@ -159,6 +160,11 @@ class AgainTests(EndedCase):
         assert link is not None
         self.assertIn(f"setting=item:{item.pk}", link[1])
         self.assertContains(self.client.get(html.unescape(link[1])), "peal")
+        self.assertIn(link[1], self.page(reverse("batches:report", args=[batch.pk])))
+        self.press("hold", batch.pk)
+        specification = self.page(reverse("targets:specification", args=[SpecCheck.objects.get().pk]))
+        self.assertIn(link[1], specification)
+        self.assertIn("Compare at 0:01, where it is furthest from its source", specification)
 
     def test_results_join_the_collection_and_a_playlist_in_the_batchs_order(self) -> None:
         self.press("join")

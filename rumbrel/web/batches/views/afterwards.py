@@ -71,7 +71,10 @@ def hold(request: HttpRequest, pk: int) -> HttpResponse:
     for item in result_items(batch):
         path = services.result_file(batch, item)
         if path is not None and item.target_slug in files:
-            files[item.target_slug].append(HeldFile(title=item.title, path=str(path), seconds=item.seconds))
+            hear = f"{reverse('compare:index')}?{item.hear_query}" if item.hear_query else ""
+            files[item.target_slug].append(
+                HeldFile(title=item.title, path=str(path), seconds=item.seconds, hear=hear, hear_at=item.worst_clock)
+            )
     try:
         checks = [
             start_holding(target=targets[slug], files=some, about=f"batch {pk}") for slug, some in files.items() if some

@@ -27,9 +27,14 @@ _KEPT_EVERY = 20
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class HeldFile:
+    """hear_at is where a result is furthest from its source, in minutes and seconds, and hear the address at which that
+    is heard; both "" where nothing is known of it."""
+
     title: str
     path: str
     seconds: float
+    hear: str = ""
+    hear_at: str = ""
 
 
 def start_holding(*, target: Target, files: Sequence[HeldFile], about: str = "") -> SpecCheck:
