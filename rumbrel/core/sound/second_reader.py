@@ -70,6 +70,9 @@ _PAIRS: dict[str, _Pair] = {
     "mp2": _MPEG,
     "vorbis": _Pair(first="libvorbis", second="FFmpeg", decoder="own", agreement=_Agreement.ROUNDING),
     "opus": _Pair(first="libopus", second="FFmpeg", decoder="opus", agreement=_Agreement.BANDS),
+    # Of no other make, but of other arithmetic: what is scaled or laid out wrongly shows. AAC's noise is each one's own.
+    "aac": _Pair(first="FFmpeg", second="FFmpeg in fixed point", decoder="aac_fixed", agreement=_Agreement.BANDS),
+    "ac3": _Pair(first="FFmpeg", second="FFmpeg in fixed point", decoder="ac3_fixed", agreement=_Agreement.BANDS),
 }
 _ROUNDING = 2.0 / 32768
 
@@ -126,10 +129,10 @@ def read_by(source: StreamChoice, result: StreamChoice) -> str:
 
 
 def _pair_of(choice: StreamChoice) -> _Pair | None:
-    if choice.links or choice.bare is not None or choice.container not in _CONTAINERS:
-        return None
     pair = _PAIRS.get(choice.codec)
-    if pair is None or choice.sound_index:
+    if choice.links or choice.bare is not None or choice.sound_index or pair is None:
+        return None
+    if choice.container not in _CONTAINERS and pair.first != "FFmpeg":
         return None
     if pair is _MPEG and choice.container != "mp3":
         return None
