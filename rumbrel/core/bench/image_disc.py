@@ -1,6 +1,5 @@
 """A disc as an image holds it: contents table, CD-Text and sectors, for the stand-in player and drive."""
 
-import re
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -11,7 +10,7 @@ from rumbrel.core.disc.red_book import BYTES_PER_SECTOR
 from rumbrel.core.disc.text import DiscText, TrackText
 from rumbrel.core.errors import DiscError
 
-__all__ = ["ImageDisc", "digests_beside", "open_image"]
+__all__ = ["ImageDisc", "open_image"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -75,13 +74,3 @@ def _said(sheet: CueSheet) -> DiscText | None:
     )
     disc = TrackText(title=sheet.title, performer=sheet.performer)
     return DiscText(disc=disc, tracks=tracks, product_code=sheet.product_code)
-
-
-def digests_beside(cue_path: Path) -> dict[int, str]:
-    """The digest of each track, by its number, that lies beside an image since it was written; none where none does."""
-    try:
-        lines = cue_path.with_suffix(".digests").read_text(encoding="utf-8").splitlines()
-    except (OSError, UnicodeDecodeError):
-        return {}
-    found = (re.fullmatch(r"([0-9a-f]{64})  track (\d{2})", line.strip()) for line in lines)
-    return {int(match[2]): match[1] for match in found if match}

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
-from rumbrel.core.disc.image import DiscImage, TrackVerdict, read_back, write_image
+from rumbrel.core.disc.image import DiscImage, ReadBack, TrackVerdict, read_back, write_image
 from rumbrel.core.disc.layout import DiscLayout
 from rumbrel.core.disc.media import CLOSING_SECONDS, LEAD_IN_SECONDS, LEAD_OUT_SECONDS, Medium
 from rumbrel.core.disc.red_book import BYTES_PER_SECTOR, SECTORS_PER_SECOND
@@ -89,31 +89,38 @@ def steps_of(sectors: int, speed: int, *, trial: bool = False, reads_back: bool 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RecorderReport:
-    """What a write yielded. simulated_seconds is how long a real recorder would have taken.
+    """What a write yielded. read is what reading all of it back told, None where that was not done; simulated_seconds is
+    how long a real recorder would have taken.
 
     blank is the disc afterwards; image is None after a trial, and where it did not read back.
     """
 
     image: DiscImage | None
-    verdicts: tuple[TrackVerdict, ...]
+    read: ReadBack | None
     simulated_seconds: float
     blank: Blank
 
     @property
+    def verdicts(self) -> tuple[TrackVerdict, ...]:
+        return self.read.tracks if self.read else ()
+
+    @property
     def equal(self) -> bool:
-        return all(verdict.equal for verdict in self.verdicts)
+        return self.read is None or self.read.equal
 
     @property
     def said(self) -> str:
         """How the read-back went, in words."""
-        wrong = [str(verdict.number) for verdict in self.verdicts if not verdict.equal]
-        if not self.verdicts:
+        if self.read is None:
             return "Not read back: only an image in BIN is."
-        if not wrong:
-            tracks = "the track is" if len(self.verdicts) == 1 else f"all {len(self.verdicts)} tracks are"
-            return f"Read back: {tracks} identical, sample for sample."
-        tracks = f"Track {wrong[0]} does" if len(wrong) == 1 else f"Tracks {', '.join(wrong)} do"
-        return f"{tracks} not read back as written, so the image was not kept. Write it again, at a lower speed."
+        if self.equal:
+            return "Read back: the disc is identical, every sector from 0 to the lead-out, its subcode and its CD-Text."
+        differences = self.read.differences
+        more = f", and {len(differences) - 3} more" if len(differences) > 3 else ""
+        return (
+            f"Not read back as written: {', '.join(differences[:3])}{more}. The image was not kept. Write it again, at a "
+            "lower speed."
+        )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -146,24 +153,24 @@ class StandInRecorder:
         disc = blank or Blank(medium=layout.medium)
         self._check(disc, layout.medium)
         paced = _Paced(self.pace, self.speed, report, layout)
-        verdicts: list[TrackVerdict] = []
+        reads: list[ReadBack] = []
 
         def proved(written: DiscImage) -> bool:
             paced.burn(layout)
             if image_format == "bin":
                 self._spoil(layout, written, disc)
-                verdicts.extend(read_back(written, report=paced.reading))
-            return all(verdict.equal for verdict in verdicts)
+                reads.append(read_back(written, report=paced.reading))
+            return all(read.equal for read in reads)
 
         image = write_image(
             layout, folder, name, text=text, image_format=image_format, report=paced.making_ready, prove=proved,
             replaces=replaces,
         )  # fmt: skip
         seconds = sum(step.seconds for step in steps_of(layout.total_sectors, self.speed, reads_back=False))
-        equal = all(verdict.equal for verdict in verdicts)
+        equal = all(read.equal for read in reads)
         after = disc.after(BlankState.WRITTEN if equal else BlankState.SPOILED)
         return RecorderReport(
-            image=image if equal else None, verdicts=tuple(verdicts), simulated_seconds=seconds, blank=after
+            image=image if equal else None, read=reads[0] if reads else None, simulated_seconds=seconds, blank=after
         )
 
     def trial(self, layout: DiscLayout, report: Report, *, blank: Blank | None = None) -> RecorderReport:
@@ -177,7 +184,7 @@ class StandInRecorder:
             paced.making_ready(Progress(done=done // BYTES_PER_SECTOR, total=paced.total, unit=Unit.SECTORS))
         paced.burn(layout)
         seconds = sum(step.seconds for step in steps_of(layout.total_sectors, self.speed, trial=True))
-        return RecorderReport(image=None, verdicts=(), simulated_seconds=seconds, blank=disc)
+        return RecorderReport(image=None, read=None, simulated_seconds=seconds, blank=disc)
 
     def _check(self, disc: Blank, medium: Medium) -> None:
         disc.check_writable()
@@ -195,7 +202,7 @@ class StandInRecorder:
         unlucky = excess > 0 and bool(self.seed) and random.random() < min(0.9, 0.5 * excess)
         if not (unlucky or (disc.fails_above is not None and self.speed > disc.fails_above)):
             return
-        sector = int(random.integers(layout.tracks[0].start_sector, layout.total_sectors))
+        sector = int(random.integers(0, layout.total_sectors))
         try:
             with image.bin_path.open("r+b") as file:
                 file.seek(sector * BYTES_PER_SECTOR)

@@ -128,10 +128,17 @@ def _clipping(layout: DiscLayout) -> Finding | None:
     """None where nothing was measured: the list says only what is known."""
     if all(track.programme.state is None for track in layout.tracks):
         return None
+    over = [track for track in layout.tracks if track.programme.over_db > _LEAST_OVER_DB]
+    if over:
+        most = max(track.programme.over_db for track in over)
+        numbers = _numbers([track.number for track in over])
+        text = f"the level takes the peaks of {numbers} up to {most:.1f} dB beyond full scale, where they are limited"
+        return _finding("clipping", False, f"{text}; lower the level", Verdict.DOUBTFUL)
     clipped = _state(layout, "clipped")
     if clipped:
-        return _finding("clipping", False, f"{_numbers(clipped)} clipped; lower the level", Verdict.DOUBTFUL)
-    return _finding("clipping", True, "nothing clips")
+        text = f"{_numbers(clipped)} {'is' if len(clipped) == 1 else 'are'} clipped in the file already; no level mends that"
+        return _finding("clipped-source", False, text, Verdict.DOUBTFUL)
+    return _finding("clipping", True, "nothing is limited")
 
 
 def _lossy(layout: DiscLayout) -> Finding:
@@ -203,6 +210,9 @@ def _product_code(text: DiscText) -> Finding:
         return _finding("product-code", True, f"UPC/EAN {parse_product_code(text.product_code)}")
     except DiscError as error:
         return _finding("product-code", False, str(error).rstrip("."))
+
+
+_LEAST_OVER_DB = 0.005
 
 
 _CHECKS: tuple[Callable[[DiscLayout], Finding | None], ...] = (

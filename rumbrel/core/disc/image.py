@@ -1,13 +1,12 @@
 """Discs as files: BIN with cue sheet, CD-Text and subcode; a WAV for each track; one FLAC. Whole or not at all."""
 
-import hashlib
 import os
 import shutil
 from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
-from typing import BinaryIO, Protocol
+from typing import Protocol
 
 import numpy as np
 import soundfile
@@ -20,14 +19,24 @@ from rumbrel.core.reasons import why_failed
 from rumbrel.core.sound.shape import Block
 
 from .checklist import first_failure
-from .cue_sheet import CueFile, cue_sheet, read_cue_file
+from .cue_sheet import CueFile, CueSheet, cue_sheet, read_cue_file
 from .layout import DiscLayout, DiscTrack
+from .proof import DiscMarks, MarkMaker, regions_of
 from .red_book import BYTES_PER_SECTOR, CHANNELS, SAMPLE_RATE
 from .stream import Limited, disc_stream
-from .subcode import subcode_blocks
+from .subcode import SUBCODE_BYTES, subcode_blocks
 from .text import DiscText, encode_packs, text_of, titled, with_plain_codes
 
-__all__ = ["IMAGE_FORMATS", "DiscImage", "TrackVerdict", "check_untouched", "image_paths", "read_back", "write_image"]
+__all__ = [
+    "IMAGE_FORMATS",
+    "DiscImage",
+    "ReadBack",
+    "TrackVerdict",
+    "check_untouched",
+    "image_paths",
+    "read_back",
+    "write_image",
+]
 
 _READ_SECTORS = 750
 IMAGE_FORMATS = ("bin", "wav", "flac")
@@ -35,25 +44,51 @@ IMAGE_FORMATS = ("bin", "wav", "flac")
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DiscImage:
-    """A finished image. track_digests are BLAKE2b of each track's sectors, without its gap.
+    """A finished image. marks are what was written into it, limited what went beyond full scale.
 
-    bin_path is the image, the FLAC, or the folder of WAV files, by the format. limited is what went beyond full
-    scale.
+    bin_path is the image, the FLAC, or the folder of WAV files, by the format.
     """
 
     bin_path: Path
     cue_path: Path
-    track_digests: tuple[str, ...]
+    marks: DiscMarks
     limited: tuple[Limited, ...] = ()
+
+    @property
+    def track_digests(self) -> tuple[str, ...]:
+        """BLAKE2b of each track's sectors, without its gap."""
+        return self.marks.track_digests()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TrackVerdict:
-    """Whether a track reads back as it was written."""
+    """Whether a track reads back as it was written, with the gap before it and the subcode of both; differs says what
+    does not, and where."""
 
     number: int
     sectors: int
-    equal: bool
+    differs: tuple[str, ...] = ()
+
+    @property
+    def equal(self) -> bool:
+        return not self.differs
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ReadBack:
+    """What reading a whole image back told: of each track, and of what belongs to none."""
+
+    tracks: tuple[TrackVerdict, ...]
+    differs: tuple[str, ...] = ()
+
+    @property
+    def equal(self) -> bool:
+        return not self.differs and all(track.equal for track in self.tracks)
+
+    @property
+    def differences(self) -> tuple[str, ...]:
+        """All of them, as clauses."""
+        return (*(said for track in self.tracks for said in track.differs), *self.differs)
 
 
 class _Sink(Protocol):
@@ -158,7 +193,8 @@ def write_image(
     is removed. An image of that name that is there already is kept unless replaces.
 
     Format bin: NAME.bin, NAME.cue, NAME.cdt (CD-Text) and NAME.sub (subcode). wav: a folder NAME
-    and NAME.cue. flac: NAME.flac and NAME.cue. NAME.digests holds each track's digest.
+    and NAME.cue. flac: NAME.flac and NAME.cue. NAME.digests holds the digest of each track and gap, and of subcode and
+    packs where they are written.
     Raises DiscError when the layout may not be written, OutputError for the destination, DecodeError for
     a source.
     """
@@ -178,17 +214,15 @@ def write_image(
         with working_folder(folder / name) as work:
             limited: list[Limited] = []
             try:
-                digests = _fill(work, layout, text, name, image_format, report, limited)
+                marks = _fill(work, layout, text, name, image_format, report, limited)
             except soundfile.SoundFileError as error:
                 raise not_written(work / "tried", why_failed(error)) from error
-            if prove(DiscImage(bin_path=work / main, cue_path=work / f"{name}.cue", track_digests=digests)):
+            if prove(DiscImage(bin_path=work / main, cue_path=work / f"{name}.cue", marks=marks)):
                 if not replaces:
                     _refuse_present(folder, name, image_format, journal)
                 settle_folder(work)
                 _move(work, folder, name, journal)
-    return DiscImage(
-        bin_path=folder / main, cue_path=folder / f"{name}.cue", track_digests=digests, limited=tuple(limited)
-    )
+    return DiscImage(bin_path=folder / main, cue_path=folder / f"{name}.cue", marks=marks, limited=tuple(limited))
 
 
 _SUFFIXES = {
@@ -245,7 +279,8 @@ def _fill(
     image_format: str,
     report: Report,
     limited: list[Limited],
-) -> tuple[str, ...]:
+) -> DiscMarks:
+    maker = MarkMaker(regions_of(layout))
     sinks: dict[str, Callable[[], _Sink]] = {
         "bin": lambda: _BinSink(work / f"{name}.bin", f"{name}.bin"),
         "flac": lambda: _FlacSink(work / f"{name}.flac", f"{name}.flac"),
@@ -253,35 +288,33 @@ def _fill(
     }
     sink = sinks[image_format]()
     try:
-        digests = _pour(layout, sink, report, limited)
+        _pour(layout, sink, maker, report, limited)
         files = sink.finish()
     finally:
         sink.close()
-    packs, _ = encode_packs(text)
+    packs = encode_packs(text)[0] if image_format == "bin" else b""
     text_file = f"{name}.cdt" if image_format == "bin" else ""
     if image_format == "bin":
         (work / text_file).write_bytes(packs)
         with (work / f"{name}.sub").open("wb") as file:
             for block in subcode_blocks(layout, product_code=text.product_code):
                 file.write(block)
+                maker.push_subcode(block)
     (work / f"{name}.cue").write_text(cue_sheet(layout, text, files=files, text_file=text_file), encoding="utf-8")
-    lines = [f"{digest}  track {number:02d}" for number, digest in enumerate(digests, 1)]
-    (work / f"{name}.digests").write_text("\n".join(lines) + "\n")
-    return digests
+    marks = maker.marks(packs=packs)
+    (work / f"{name}.digests").write_text(marks.digest_lines())
+    return marks
 
 
-def _pour(layout: DiscLayout, sink: _Sink, report: Report, limited: list[Limited]) -> tuple[str, ...]:
-    """Pass every sample to the sink; returns each track's digest."""
-    digests = {track.number: hashlib.blake2b(digest_size=32) for track in layout.tracks}
+def _pour(layout: DiscLayout, sink: _Sink, maker: MarkMaker, report: Report, limited: list[Limited]) -> None:
+    """Pass every sample to the sink, and its bytes as the disc holds them to the maker."""
     done_samples = 0
     for part in disc_stream(layout, limited=limited.append):
         sink.write(part.track, part.in_gap, part.block)
-        if not part.in_gap:
-            digests[part.track.number].update(np.ascontiguousarray(part.block, dtype="<i2").data)
+        maker.push_sound(np.ascontiguousarray(part.block, dtype="<i2").data)
         done_samples += len(part.block)
         done = done_samples * CHANNELS * 2 // BYTES_PER_SECTOR
         report(Progress(done=done, total=layout.total_sectors, unit=Unit.SECTORS, step="writing"))
-    return tuple(digest.hexdigest() for digest in digests.values())
 
 
 def _move(work: Path, folder: Path, name: str, journal: _Journal) -> None:
@@ -310,35 +343,44 @@ def _take_back(path: Path) -> None:
         shutil.rmtree(path) if path.is_dir() else path.unlink()
 
 
-def read_back(image: DiscImage, *, report: Report = no_report) -> tuple[TrackVerdict, ...]:
-    """Read a BIN image through its cue sheet and compare every track with what was written."""
-    sheet = read_cue_file(image.cue_path)
-    tracks = sheet.tracks
+def read_back(image: DiscImage, *, report: Report = no_report) -> ReadBack:
+    """Read the files of a BIN image and compare every sector from address 0 to the lead-out, the subcode of each, the
+    packs, and where the cue sheet says that everything lies. Raises DiscError where they cannot be read."""
+    marks, sheet = image.marks, read_cue_file(image.cue_path)
     try:
-        path = image.cue_path.with_name(tracks[0].file.name)
-        end = path.stat().st_size // BYTES_PER_SECTOR
-        verdicts = []
+        path = image.cue_path.with_name(sheet.tracks[0].file.name)
+        packs = image.cue_path.with_name(sheet.text_file).read_bytes() if sheet.text_file else b""
+        maker = MarkMaker(marks.regions)
+        end = path.stat().st_size
         with path.open("rb") as file:
-            for position, track in enumerate(tracks):
-                stop = end if track.end_sector is None else track.end_sector
-                digest = _digest_sectors(file, track.start_sector, stop, end, report)
-                wanted = image.track_digests[position] if position < len(image.track_digests) else ""
-                sectors = stop - track.start_sector
-                verdicts.append(TrackVerdict(number=track.number, sectors=sectors, equal=digest == wanted))
+            while block := file.read(_READ_SECTORS * BYTES_PER_SECTOR):
+                maker.push_sound(block)
+                done = file.tell() // BYTES_PER_SECTOR
+                report(Progress(done=done, total=end // BYTES_PER_SECTOR, unit=Unit.SECTORS, step="reading back"))
+        with image.cue_path.with_suffix(".sub").open("rb") as file:
+            while block := file.read(_READ_SECTORS * SUBCODE_BYTES):
+                maker.push_subcode(block)
     except OSError as error:
         raise DiscError(f"The image cannot be read back: {error.strerror}.") from error
-    if len(tracks) != len(image.track_digests):
-        raise DiscError("The image does not hold as many tracks as were written.")
-    return tuple(verdicts)
+    found = marks.differences(maker.marks(packs=packs))
+    differs = [*found.get(0, ())]
+    if end != len(marks.sound) * BYTES_PER_SECTOR:
+        differs.append(f"the length of the disc, {end:,} bytes of {len(marks.sound) * BYTES_PER_SECTOR:,}")
+    if _places_in(sheet) != [(r.number, r.in_gap, r.start_sector) for r in marks.regions]:
+        differs.append("where the cue sheet says that tracks and gaps begin")
+    tracks = tuple(
+        TrackVerdict(number=region.number, sectors=region.sectors, differs=found.get(region.number, ()))
+        for region in marks.regions
+        if not region.in_gap
+    )
+    return ReadBack(tracks=tracks, differs=tuple(differs))
 
 
-def _digest_sectors(file: BinaryIO, start: int, stop: int, end: int, report: Report) -> str:
-    digest = hashlib.blake2b(digest_size=32)
-    file.seek(start * BYTES_PER_SECTOR)
-    at = start
-    while at < stop:
-        count = min(_READ_SECTORS, stop - at)
-        digest.update(file.read(count * BYTES_PER_SECTOR))
-        at += count
-        report(Progress(done=at, total=end, unit=Unit.SECTORS, step="reading back"))
-    return digest.hexdigest()
+def _places_in(sheet: CueSheet) -> list[tuple[int, bool, int]]:
+    """(number, whether it is the gap before it, address) of everything that a sheet of one file lists."""
+    found: list[tuple[int, bool, int]] = []
+    for track in sheet.tracks:
+        if track.gap_sector is not None and track.gap_sector < track.start_sector:
+            found.append((track.number, True, track.gap_sector))
+        found.append((track.number, False, track.start_sector))
+    return found

@@ -28,8 +28,8 @@ class Programme:
     samples and start_sample count in the source's own rate. runs_on says that it follows the one
     before without a break, index_samples are marks inside it. gap_sectors is its own gap, None for
     the disc's. lead is sound that lies in that gap, right before the track; postgap_sectors of silence after the track
-    belong to it. state is what measuring found: "", "silent", "mono", "clipped", or None where it
-    was not measured. listed_as is what a list named where another file was taken for it.
+    belong to it. state is what measuring found: "", "silent", "mono", "clipped" (in its file, at any level), or None
+    where it was not measured; over_db is how far beyond full scale its gain takes its peaks, which are limited there. listed_as is what a list named where another file was taken for it.
     """
 
     path: str
@@ -56,6 +56,7 @@ class Programme:
     index_samples: tuple[int, ...] = ()
     runs_on: bool = False
     state: str | None = None
+    over_db: float = 0.0
     listed_as: str = ""
 
     @property

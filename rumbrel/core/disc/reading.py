@@ -9,6 +9,7 @@ from typing import Any, Protocol
 from rumbrel.core.errors import DiscError
 from rumbrel.core.verdict import Verdict
 
+from .proof import WrittenDigests
 from .red_book import BYTES_PER_SECTOR, CHANNELS, format_msf
 from .text import DiscText, TrackText
 
@@ -99,8 +100,8 @@ class TrackReading:
     beyond the disc's edges for a drive with an offset, and are silence too, which makes a track doubtful.
 
     reread and failed are addresses of sectors; slowest_speed is the slowest the drive had to go. as_written says whether
-    it is what a digest beside an image says it was when it was written, None where there is none; where it is not, the
-    image is another one, and the track doubtful.
+    it and the gap behind it are what digests beside an image say they were when they were written, None where there are
+    none; where they are not, the image is another one, and the track doubtful. differs names what is not.
     """
 
     number: int
@@ -113,6 +114,7 @@ class TrackReading:
     slowest_speed: int
     unreached_samples: int = 0
     as_written: bool | None = None
+    differs: str = ""
 
     def as_record(self) -> dict[str, Any]:
         return {
@@ -126,6 +128,7 @@ class TrackReading:
             "slowest_speed": self.slowest_speed,
             "unreached_samples": self.unreached_samples,
             "as_written": self.as_written,
+            "differs": self.differs or None,
         }
 
 
@@ -192,10 +195,10 @@ def read_track(
     position: int,
     *,
     progress: Callable[[int], None] = lambda sectors: None,
-    written: str = "",
+    written: WrittenDigests | None = None,
 ) -> tuple[Iterator[bytes], Callable[[], TrackReading]]:
-    """(the track's samples in blocks of bytes, and what to call afterwards for the account of it). written is the digest
-    of the track without the gap behind it, as it stands beside an image.
+    """(the track's samples in blocks of bytes, and what to call afterwards for the account of it). written are the digests
+    that lie beside an image: the track is held against its own, and the gap behind it against that of the next.
 
     A drive that delivers late is read further by that much, so that the track begins on its first sample.
     """
@@ -203,16 +206,15 @@ def read_track(
     start, end = track.start_sector, contents.end_of(position)
     reader, digest = _Reader(drive), hashlib.blake2b(digest_size=32)
     later = contents.tracks[position + 1 :]
-    alone, left = (
-        hashlib.blake2b(digest_size=32),
-        (end - start - (later[0].gap_sectors if later else 0)) * BYTES_PER_SECTOR,
-    )
+    alone, gap = hashlib.blake2b(digest_size=32), hashlib.blake2b(digest_size=32)
+    left = (end - start - (later[0].gap_sectors if later and track.number else 0)) * BYTES_PER_SECTOR
 
     def blocks() -> Iterator[bytes]:
         nonlocal left
         for block in _offset_blocks(reader, drive, start, end, contents.lead_out_sector):
             digest.update(block)
             alone.update(block[: max(0, left)])
+            gap.update(block[max(0, left) :])
             left -= len(block)
             progress(len(block) // BYTES_PER_SECTOR)
             yield block
@@ -220,13 +222,17 @@ def read_track(
     def account() -> TrackReading:
         unreached = _unreached_samples(drive, start, end, contents.lead_out_sector)
         # Where not all of it was read, that says why it differs.
-        same = alone.hexdigest() == written if written and not (reader.failed or unreached) else None
-        doubtful = reader.reread or unreached or same is False
+        known = written.of_track(track.number) if written and not (reader.failed or unreached) else ""
+        behind = written.of_gap_before(later[0].number) if known and written and later and track.number else ""
+        wrong = ["the track"] if known and alone.hexdigest() != known else []
+        wrong += ["the gap behind it"] if behind and gap.hexdigest() != behind else []
+        same = None if not known else not wrong
+        doubtful = reader.reread or unreached or wrong
         verdict = Verdict.FAILED if reader.failed else Verdict.DOUBTFUL if doubtful else Verdict.PASSED
         return TrackReading(
             number=track.number, start_sector=start, sectors=end - start, verdict=verdict, digest=digest.hexdigest(),
             reread=tuple(reader.reread), failed=tuple(reader.failed), slowest_speed=reader.slowest,
-            unreached_samples=unreached, as_written=same,
+            unreached_samples=unreached, as_written=same, differs=" and ".join(wrong),
         )  # fmt: skip
 
     return blocks(), account

@@ -236,10 +236,12 @@ class SecondReading:
             return None
         found = np.full((count, self._shape.channels), np.nan)
         whole = replace(self._choice, stretch=None)
+        # A film's sound that begins late has silence before it, which no decoder yields.
+        start -= self._choice.lead_samples
         with ExitStack() as stack:
             part = stack.enter_context(closing(FramedPart(self._path, whole, decoder)))
             blocks: Iterator[tuple[int, Block]] = stack.enter_context(
-                closing(part.blocks_from(start) if sought else part.counted_blocks())  # type: ignore[type-var]
+                closing(part.blocks_from(max(0, start)) if sought else part.counted_blocks())  # type: ignore[type-var]
             )
             for at, block in blocks:
                 low, high = max(start, at), min(start + count, at + len(block))

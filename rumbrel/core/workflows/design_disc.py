@@ -32,7 +32,7 @@ from rumbrel.core.targets import LevelRule
 from rumbrel.core.verdict import Verdict
 
 from .crewed import carried_out
-from .make_disc import DiscWish, measured_state, programme_of
+from .make_disc import DiscWish, programme_of, with_gain
 
 __all__ = [
     "DesignOffer",
@@ -365,10 +365,7 @@ def _levelled(
         for number in run:
             found = measured[number]
             if found is not None:
-                state = measured_state(found, gain)
-                lead = programmes[number].lead
-                lead = lead and replace(lead, gain_db=gain)
-                levelled[number] = replace(programmes[number], gain_db=gain, state=state, lead=lead)
+                levelled[number] = with_gain(programmes[number], found, gain)
     return levelled
 
 

@@ -58,11 +58,11 @@ __all__ = [
     "gather_programmes",
     "image_programme",
     "measure_programmes",
-    "measured_state",
     "plan_disc",
     "plan_sheet",
     "programme_of",
     "sheet_says",
+    "with_gain",
     "write_plan",
 ]
 
@@ -337,7 +337,7 @@ def measure_programmes(
         if m.ends.leading_samples < m.samples
     }
     levelled = [
-        _levelled(p, measured[sound_of(p)], gain_for(measured[sound_of(p)], album, rule))
+        with_gain(p, measured[sound_of(p)], gain_for(measured[sound_of(p)], album, rule))
         if sound_of(p) in measured
         else p
         for p in programmes
@@ -368,16 +368,19 @@ def _part_facts(programme: Programme, whole: Facts) -> Facts:
     return cut_out(whole, Part(start_sample=programme.start_sample, end_sample=end, fields={}))
 
 
-def _levelled(programme: Programme, found: Measured, gain_db: float) -> Programme:
-    """The sound in its gap is turned with it."""
+def with_gain(programme: Programme, found: Measured, gain_db: float) -> Programme:
+    """A programme as it goes onto the disc with a gain, and what measuring found of it. The sound in its gap is turned
+    with it."""
     lead = programme.lead and replace(programme.lead, gain_db=gain_db)
-    return replace(programme, gain_db=gain_db, lead=lead, state=measured_state(found, gain_db))
+    level = found.level
+    # Of another rate, what lies between its samples are samples on the disc.
+    peak_db = level.sample_peak_dbfs if programme.sample_rate == SAMPLE_RATE else level.true_peak_dbtp
+    over_db = max(0.0, peak_db + gain_db) if math.isfinite(peak_db) else 0.0
+    return replace(programme, gain_db=gain_db, lead=lead, state=_measured_state(found), over_db=over_db)
 
 
-def measured_state(found: Measured, gain_db: float) -> str:
-    """What measuring found of a track, as it goes onto the disc with a gain: "", "silent", "mono" or "clipped"."""
-    if found.level.sample_peak_dbfs + gain_db > 0:
-        return "clipped"
+def _measured_state(found: Measured) -> str:
+    """What measuring found of a file, whatever its gain: "", "silent", "mono" or "clipped"."""
     if found.state.channels is ChannelState.SILENT:
         return "silent"
     if found.state.channels is ChannelState.IDENTICAL:

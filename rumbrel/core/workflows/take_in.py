@@ -1,8 +1,9 @@
 """Take in a disc: read its tracks with proof, convert them for a target, and keep a log and a sheet."""
 
+import hashlib
 import json
 import wave
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -10,10 +11,11 @@ from typing import Any
 from rumbrel.core.conversion import Outcome, run_steps
 from rumbrel.core.disc.cue_sheet import quoted
 from rumbrel.core.disc.known_discs import KnownDisc, names_for
+from rumbrel.core.disc.proof import WrittenDigests
 from rumbrel.core.disc.reading import Contents, DiscDrive, TrackReading, contents_digest, read_track, with_hidden
 from rumbrel.core.disc.red_book import CHANNELS, SAMPLE_RATE, format_msf
-from rumbrel.core.disc.text import DiscText, TrackText
-from rumbrel.core.errors import OutputError
+from rumbrel.core.disc.text import DiscText, TrackText, decode_packs
+from rumbrel.core.errors import DiscError, OutputError
 from rumbrel.core.files import is_working, move_into_place, output_errors, refusal_reason, working_file, write_whole
 from rumbrel.core.forecast import ForecastOptions, Source, Step, forecast_batch
 from rumbrel.core.inspection import Facts, inspect_file
@@ -46,7 +48,8 @@ HIDDEN_TITLE = "Before track 1"
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TakeInPlan:
     """What is on the disc and what its tracks are called. digest tells the disc; deemphasis says that pre-emphasis is
-    taken out of the sound, written are the digests that lie beside an image, by track."""
+    taken out of the sound, written are the digests that lie beside an image. run tells one taking in of the disc from
+    others; "" has it told by what it found."""
 
     contents: Contents
     names: DiscText
@@ -56,7 +59,8 @@ class TakeInPlan:
     options: ForecastOptions
     folder_name: str
     deemphasis: bool = False
-    written: Mapping[int, str] = field(default_factory=dict)
+    written: WrittenDigests = field(default_factory=WrittenDigests)
+    run: str = ""
 
     @property
     def title(self) -> str:
@@ -96,7 +100,8 @@ def plan_take_in(
     options: ForecastOptions,
     hidden: bool = False,
     deemphasis: bool = False,
-    written: Mapping[int, str] | None = None,
+    written: WrittenDigests | None = None,
+    run: str = "",
 ) -> TakeInPlan:
     """Names as they are given, from the catalogue that is named, the disc's own text, or plain numbers. Another disc of
     a title that is there already goes into a folder of its own. hidden takes what lies before track 1 in as a track of
@@ -117,7 +122,8 @@ def plan_take_in(
         options=options,
         folder_name=_own_folder(destination, names.disc.title or "Disc", digest),
         deemphasis=deemphasis,
-        written=written or {},
+        written=written or WrittenDigests(),
+        run=run,
     )
 
 
@@ -157,22 +163,21 @@ def take_in(
     for number in range(len(plan.contents.tracks)):
         path = work / _track_name(plan, number)
         whole = Progress(done=done, total=total, unit=Unit.SECTORS)
-        written = plan.written.get(plan.contents.tracks[number].number, "")
-        reading = read_track_file(plan.contents, drive, number, path, whole, report, written=written)
+        reading = read_track_file(plan.contents, drive, number, path, whole, report, written=plan.written)
         if plan.deemphasis and plan.contents.tracks[number].pre_emphasis:
             take_emphasis_out(path)
         done += reading.sectors
         readings.append(reading)
         steps.append(taken_step(plan, path, number))
     # The log first: by it the folder is known as this disc's when the work is stopped and begun again.
-    write_log(plan, readings, drive_label)
+    record = write_log(plan, readings, drive_label)
     outcomes: dict[str, Outcome] = {}
     for event in run_steps(steps, jobs=jobs):
         if isinstance(event, Outcome):
             outcomes[event.step.source.path] = event
         else:
             report(event)
-    write_sheet(plan, [(step.source_id, Path(step.output).name) for step in steps])
+    write_sheet(plan, [(step.source_id, Path(step.output).name) for step in steps], record)
     for reading, step in zip(readings, steps, strict=True):
         yield TakenTrack(reading=reading, outcome=outcomes[step.source.path])
 
@@ -201,10 +206,10 @@ def read_track_file(
     progress: Progress,
     report: Report = no_report,
     *,
-    written: str = "",
+    written: WrittenDigests | None = None,
 ) -> TrackReading:
     """Read one track, by its position, with proof into a WAV. progress says where in the whole work it begins, written
-    is its digest beside the image, "" for none."""
+    are the digests beside an image."""
     track = contents.tracks[number].number
     done = progress.done
 
@@ -257,8 +262,9 @@ def taken_step(plan: TakeInPlan, path: Path, number: int) -> Step:
     return forecast.steps[0]
 
 
-def write_log(plan: TakeInPlan, readings: Sequence[TrackReading], drive_label: str) -> None:
-    """How each track was read, beside its result."""
+def write_log(plan: TakeInPlan, readings: Sequence[TrackReading], drive_label: str) -> str:
+    """How each track was read, beside its result. Returns the name of this taking in's own records: those of another one
+    that lie there stay as they are. Raises OutputError."""
     log = {
         "disc": plan.digest,
         "title": plan.names.disc.title,
@@ -266,8 +272,24 @@ def write_log(plan: TakeInPlan, readings: Sequence[TrackReading], drive_label: s
         "drive": drive_label,
         "tracks": [{**reading.as_record(), **_said_of(plan, reading.number)} for reading in readings],
     }
+    run = plan.run or hashlib.blake2b(json.dumps(log).encode(), digest_size=10).hexdigest()
     folder = plan.destination / plan.folder_name
-    write_whole(folder / f"{plan.folder_name}.log.json", json.dumps(log, indent=1) + "\n")
+    name, number = plan.folder_name, 1
+    while _run_in(folder / f"{name}.log.json") not in (None, run):
+        number += 1
+        name = f"{plan.folder_name} ({number})"
+    write_whole(folder / f"{name}.log.json", json.dumps({**log, "taken_in": run}, indent=1) + "\n")
+    return name
+
+
+def _run_in(log: Path) -> str | None:
+    """Which taking in a log is of, "" for one that does not say; None where there is no log."""
+    try:
+        return str(json.loads(log.read_text()).get("taken_in", ""))
+    except FileNotFoundError:
+        return None
+    except (OSError, ValueError, AttributeError):
+        return ""
 
 
 def _said_of(plan: TakeInPlan, number: int) -> dict[str, Any]:
@@ -283,13 +305,19 @@ def _said_of(plan: TakeInPlan, number: int) -> dict[str, Any]:
     }
 
 
-def write_sheet(plan: TakeInPlan, files: Sequence[tuple[int, str]]) -> None:
+def write_sheet(plan: TakeInPlan, files: Sequence[tuple[int, str]], record: str) -> None:
     """A cue sheet of the files that were made, each by its track's position and its name: laid out again, it is the disc.
+    record is the name that write_log gave.
 
     A file goes on through the gap behind its track, so the next one's INDEX 00 lies in it.
     """
     code = plan.names.product_code or plan.contents.product_code
+    folder = plan.destination / plan.folder_name
     lines = [f"CATALOG {code}"] if code else []
+    if _says_what_its_packs_say(plan):
+        # Its CD-Text as it is, with all that a sheet has no words for.
+        write_whole(folder / f"{record}.cdt", plan.contents.text)
+        lines.append(f"CDTEXTFILE {quoted(f'{record}.cdt')}")
     lines.append(f"TITLE {quoted(plan.names.disc.title)}")
     if plan.names.disc.performer:
         lines.append(f"PERFORMER {quoted(plan.names.disc.performer)}")
@@ -297,7 +325,21 @@ def write_sheet(plan: TakeInPlan, files: Sequence[tuple[int, str]]) -> None:
     for position, name in files:
         lines += _sheet_lines(plan, position, name, follows=before is not None and before == position - 1)
         before = position
-    write_whole(plan.destination / plan.folder_name / f"{plan.folder_name}.cue", "\n".join(lines) + "\n")
+    write_whole(folder / f"{record}.cue", "\n".join(lines) + "\n")
+
+
+def _says_what_its_packs_say(plan: TakeInPlan) -> bool:
+    """Whether the names that are taken are those of the disc's own CD-Text."""
+    if not plan.contents.text:
+        return False
+    try:
+        packs = decode_packs(plan.contents.text)
+    except DiscError:
+        return False
+    names = plan.names.tracks[1:] if plan.contents.tracks[0].number == 0 else plan.names.tracks
+    said = [(track.title, track.performer or packs.disc.performer) for track in packs.tracks]
+    taken = [(track.title, track.performer or plan.names.disc.performer) for track in names]
+    return (packs.disc.title, said) == (plan.names.disc.title, taken)
 
 
 def _sheet_lines(plan: TakeInPlan, position: int, name: str, *, follows: bool) -> list[str]:

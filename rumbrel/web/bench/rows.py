@@ -155,7 +155,8 @@ def _why(record: dict[str, Any]) -> str:
             f"{counted(record['unreached_samples'], 'sample')} at the disc's edge lie beyond this drive's reach"
         )
     if record.get("as_written") is False:
-        parts.append("not what the digest beside the image says was written")
+        what = record.get("differs") or "the track"
+        parts.append(f"{what} is not what the digests beside the image say was written")
     same = "read twice, the same" + (", and as it was written" if record.get("as_written") else "")
     return "; ".join(parts) or same
 

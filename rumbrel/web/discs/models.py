@@ -80,6 +80,16 @@ class Disc(models.Model):
         return bool(self.verdicts) and all(verdict["equal"] for verdict in self.verdicts)
 
     @property
+    def proved_whole(self) -> bool:
+        """Whether every sector was read back, with subcode and CD-Text, and not the tracks alone."""
+        return self.proved and all(verdict.get("whole") for verdict in self.verdicts)
+
+    @property
+    def limited(self) -> list[str]:
+        """What of the written disc went beyond full scale and was limited, in sentences."""
+        return list(self.written.get("limited", ()))
+
+    @property
     def image_name(self) -> str:
         return Path(self.image_path).name
 

@@ -37,18 +37,61 @@ class WrittenTests(FolderCase):
             start = track.start_sector * 588
             np.testing.assert_array_equal(samples[start : start + len(source)], source)
             self.assertFalse(samples[start + len(source) : track.end_sector * 588].any())
-        self.assertTrue(all(verdict.equal for verdict in read_back(image)))
+        self.assertTrue(read_back(image).equal)
         sheet = parse_cue_sheet(image.cue_path.read_text())
         self.assertEqual({track.file.name for track in sheet.tracks}, {"shop.bin"})
         self.assertEqual([t.start_sector for t in sheet.tracks], [t.start_sector for t in self.layout.tracks])
         self.assertEqual(leftovers(self.folder), [])
 
-    def test_a_changed_sample_is_found(self) -> None:
-        image = write_image(self.layout, self.folder / "out", "shop")
-        data = bytearray(image.bin_path.read_bytes())
-        data[self.layout.tracks[1].start_sector * BYTES_PER_SECTOR] ^= 1
-        image.bin_path.write_bytes(data)
-        self.assertEqual([verdict.equal for verdict in read_back(image)], [True, False])
+    def test_one_byte_in_any_region_is_told_with_its_place(self) -> None:
+        """Hidden sound, each gap, the first and last sector of each track, the subcode of each, the packs."""
+        first, second = (replace(track.programme, isrc="XXA012600001") for track in self.layout.tracks)
+        hidden = replace(first, samples=44_100 * 3)
+        layout = lay_out([first, second], gap_sectors=150, medium=medium_for("74"), hidden=hidden)
+        image = write_image(layout, self.folder / "out", "shop")
+        self.assertEqual(read_back(image).differences, ())
+        one, two = layout.tracks
+        self.assertGreater(one.gap_sectors, 0)
+        cases = [
+            (".bin", 0, "the gap before track 1 at 0:00:00 (m:s:f, 1 sector)", 1),
+            (".bin", one.start_sector - 1, "the gap before track 1 at 0:02:74", 1),
+            (".bin", one.start_sector, "track 1 at 0:03:00", 1),
+            (".bin", one.end_sector - 1, "track 1 at", 1),
+            (".bin", two.start_sector - 150, "the gap before track 2 at", 2),
+            (".bin", two.start_sector - 1, "the gap before track 2 at", 2),
+            (".bin", two.start_sector, "track 2 at", 2),
+            (".bin", layout.total_sectors - 1, "track 2 at", 2),
+            (".sub", 5, "the subcode of the gap before track 1 at 0:00:05", 1),
+            (".sub", one.end_sector - 1, "the subcode of track 1 at", 1),
+            (".sub", two.start_sector - 3, "the subcode of the gap before track 2 at", 2),
+            (".sub", layout.total_sectors - 1, "the subcode of track 2 at", 2),
+            (".cdt", 0, "the CD-Text", 0),
+        ]  # fmt: skip
+        sizes = {".bin": BYTES_PER_SECTOR, ".sub": 96, ".cdt": 18}
+        for suffix, sector, said, number in cases:
+            path = image.bin_path.with_suffix(suffix)
+            right = path.read_bytes()
+            for byte in (sector * sizes[suffix], (sector + 1) * sizes[suffix] - 1):
+                with self.subTest(suffix=suffix, sector=sector, byte=byte):
+                    wrong = bytearray(right)
+                    wrong[byte] ^= 1
+                    path.write_bytes(wrong)
+                    found = read_back(image)
+                    self.assertEqual(len(found.differences), 1)
+                    self.assertTrue(found.differences[0].startswith(said), found.differences)
+                    self.assertEqual([track.equal for track in found.tracks], [number != 1, number != 2])
+                    self.assertFalse(found.equal)
+            path.write_bytes(right)
+        # Longer, shorter, and with a sheet that places a track elsewhere.
+        right = image.bin_path.read_bytes()
+        image.bin_path.write_bytes(right + bytes(BYTES_PER_SECTOR))
+        self.assertIn("the length of the disc", read_back(image).differences[0])
+        image.bin_path.write_bytes(right[:-BYTES_PER_SECTOR])
+        self.assertEqual([track.equal for track in read_back(image).tracks], [True, False])
+        image.bin_path.write_bytes(right)
+        sheet = image.cue_path.read_text()
+        image.cue_path.write_text(sheet.replace("INDEX 01 00:03:00", "INDEX 01 00:03:01"))
+        self.assertEqual(read_back(image).differences, ("where the cue sheet says that tracks and gaps begin",))
 
     def test_what_players_refuse_is_not_written(self) -> None:
         whole = self.layout.tracks[0].programme
@@ -125,7 +168,7 @@ class ImageTests(DiscCase):
                 with self.assertRaises(OutputError), self.assertLogs("rumbrel.core.files", "WARNING"):
                     write_image(layout, out, "shop")
         self.assertIn("shop.bin", {path.name for path in out.iterdir()})
-        self.assertTrue(all(verdict.equal for verdict in read_back(write_image(layout, out, "shop"))))
+        self.assertTrue(read_back(write_image(layout, out, "shop")).equal)
         self.assertEqual(leftovers(out), [])
         # Ended behind its last name, before its lock was gone: it is an image, and kept.
         working_path(out / "shop.disc").write_text("".join(f"{path.name}\n" for path in out.iterdir()))

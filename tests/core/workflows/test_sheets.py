@@ -54,7 +54,7 @@ class SheetCase(DiscCase):
         plan = self.planned(sheet)
         self.assertIsNone(plan.failed)
         written = write_image(plan.layout, self.folder / out, "again", text=plan.text)
-        self.assertTrue(all(verdict.equal for verdict in read_back(written)))
+        self.assertTrue(read_back(written).equal)
         return written.bin_path.read_bytes()
 
 

@@ -10,10 +10,12 @@ import numpy as np
 import soundfile
 
 from rumbrel.core.bench.drive import StandInDrive, drive_for
-from rumbrel.core.bench.image_disc import digests_beside
+from rumbrel.core.bench.image_disc import open_image
 from rumbrel.core.disc.image import DiscImage, write_image
 from rumbrel.core.disc.layout import lay_out
 from rumbrel.core.disc.media import medium_for
+from rumbrel.core.disc.proof import digests_beside
+from rumbrel.core.disc.red_book import BYTES_PER_SECTOR
 from rumbrel.core.disc.text import DiscText, TrackText
 from rumbrel.core.forecast import ForecastOptions
 from rumbrel.core.sound.shape import SoundShape
@@ -50,13 +52,13 @@ class TakeInTests(DiscCase):
         image = self.disc()
         tracks = self.taken(image.cue_path, hidden=True)
         self.assertEqual([track.reading.number for track in tracks], [0, 1, 2, 3])
-        self.assertEqual([track.reading.as_written for track in tracks], [None, True, True, True])
+        self.assertEqual([track.reading.as_written for track in tracks], [True, True, True, True])
         self.assertTrue(all(track.ok and track.reading.verdict == "passed" for track in tracks))
         sheet = self.where / "Tower days.cue"
         again = plan_sheet(sheet)
         self.assertIsNone(again.failed)
         second = write_image(again.layout, self.folder / "again", "tower", text=again.text)
-        for suffix in (".bin", ".sub", ".digests"):
+        for suffix in (".bin", ".sub", ".cdt", ".digests"):
             one, two = (each.cue_path.with_suffix(suffix).read_bytes() for each in (image, second))
             self.assertEqual(one == two, True, suffix)
         tags = mutagen.File(self.where / "02 Peal 2.flac")
@@ -75,6 +77,18 @@ class TakeInTests(DiscCase):
         image.bin_path.write_bytes(data)
         last = self.taken(image.cue_path)[-1].reading
         self.assertEqual((last.as_written, str(last.verdict)), (False, "doubtful"))
+        self.assertEqual(last.differs, "the track")
+
+    def test_sound_in_a_gap_that_was_not_written_there_is_told(self) -> None:
+        image = self.disc()
+        second = open_image(image.cue_path).contents.tracks[1]
+        data = bytearray(image.bin_path.read_bytes())
+        data[(second.start_sector - 10) * BYTES_PER_SECTOR] ^= 1
+        data[5 * BYTES_PER_SECTOR] ^= 1
+        image.bin_path.write_bytes(data)
+        readings = [track.reading for track in self.taken(image.cue_path, hidden=True)]
+        self.assertEqual([reading.differs for reading in readings], ["the track", "the gap behind it", "", ""])
+        self.assertEqual([str(reading.verdict) for reading in readings], ["doubtful", "doubtful", "passed", "passed"])
 
     def test_the_sheets_own_names_where_there_is_no_cd_text(self) -> None:
         image = self.disc()

@@ -141,6 +141,22 @@ class TakeInTests(BenchCase):
         self.assertEqual(len(DiscNames.objects.get().names["tracks"]), 2, "remembered as the disc has them")
         self.assertIn("Some of it has been read already" if not taken.results else "made already",
                       self.press("choose", taken, first="archive-flac", begins="", hidden="", emphasis=""))  # fmt: skip
+        # The same disc once more, without its hidden sound: the first record stays, and what is equal is kept once.
+        first = {path.name: path.read_bytes() for path in folder.iterdir() if path.is_file()}
+        again = self.put_in("shy")
+        self.press("choose", again, first="archive-flac", begins="", hidden="", emphasis="on")
+        fields = {f"title-{n}": f"shy {n}" for n in (1, 2)} | {f"take-{n}": "on" for n in (1, 2)}
+        self.press("start", again, title="Shy", **fields)
+        self.work_all()
+        again.refresh_from_db()
+        self.assertEqual(again.job.state, "done", again.job.error)
+        now = {path.name: path.read_bytes() for path in folder.iterdir() if path.is_file()}
+        self.assertEqual({name: now.get(name) for name in first}, first)
+        self.assertEqual(sorted(now.keys() - first.keys()), ["Shy (2).cue", "Shy (2).log.json"])
+        sheet = now["Shy (2).cue"].decode()
+        self.assertIn('FILE "01 shy 1.flac" WAVE', sheet)
+        self.assertIn("PREGAP", sheet, "its hidden sound was not taken in this time")
+        self.assertIn("INDEX 00 00:00:00", now["Shy.cue"].decode())
 
     def test_a_doubtful_track_is_kept_only_when_the_user_says_so(self) -> None:
         image = self.on_shelf("spots", 40, 40, condition="broken").read_bytes()

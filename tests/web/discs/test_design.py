@@ -186,7 +186,7 @@ class MeasureTests(DiscCase):
         self.assertEqual(answer["HX-Trigger"], "measured")
         self.assertEqual((SoundMeasure.objects.count(), Meeting.objects.get().meets), (2, True))
         page = self.text(disc)
-        self.assert_all_in(("tracks 1 and 2 are one recording; shall they run on?", "nothing clips"), page)
+        self.assert_all_in(("tracks 1 and 2 are one recording; shall they run on?", "nothing is limited"), page)
         self.assertIsNone(start_measuring(disc=disc), "nothing is left to be measured")
         before = plan_layout(disc=disc).mark
         SoundMeasure.objects.all().delete()

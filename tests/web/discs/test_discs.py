@@ -71,10 +71,10 @@ class WriteTests(DiscCase):
         disc = self.write(self.disc(medium_key="74", gap_sectors=0))
         self.assertEqual((disc.state, disc.error), ("written", ""))
         self.assertEqual([v["equal"] for v in disc.verdicts], [True, True])
-        self.assertIn("2 tracks identical, sample for sample", disc.job.message)
+        self.assertIn("Read back: the disc is identical", disc.job.message)
         self.assert_all_in(("written</span> and read back", "What is shown stands on the disc"), self.text(disc))
         page = self.writing(disc)
-        self.assert_all_in(("every track identical", "Write again", "empty", "Page for a real burner"), page)
+        self.assert_all_in(("the disc is identical", "Write again", "empty", "Page for a real burner"), page)
         self.assertEqual(page.count(">identical<"), 2)
         for kind, status in (("bin", 200), ("cue", 200), ("sub", 200), ("iso", 404), ("py", 404), ("../bin", 404)):
             self.assertEqual(self.client.get(f"/discs/{disc.pk}/image/{kind}/").status_code, status, kind)
@@ -138,7 +138,7 @@ class WriteTests(DiscCase):
         with mock.patch("rumbrel.web.discs.services.write_disc.write_plan", side_effect=Cancelled("Stopped.")):
             self.work()
         page = self.writing(disc)
-        self.assert_all_in(("Stopped. The blank is still blank.", "every track identical"), page)
+        self.assert_all_in(("Stopped. The blank is still blank.", "the disc is identical"), page)
         self.assertEqual(page.count(">identical<"), 2)
         self.assertEqual(self.client.get(reverse("discs:image", args=[disc.pk, "bin"])).status_code, 200)
 
@@ -225,7 +225,9 @@ class WriteTests(DiscCase):
         disc = self.write(disc)
         self.assertEqual((disc.state, Recorder.objects.get().blank_state), ("failed", "spoiled"))
         page = self.writing(disc)
-        self.assert_all_in(("not read back as written", "Write slower: 8x is careful.", "blank of another batch"), page)
+        self.assert_all_in(
+            ("Not read back as written: track 2 at", "Write slower: 8x is careful.", "blank of another batch"), page
+        )
         self.assertLess(page.index("Put in another"), page.index("Write slower"), "what to try, in order")
         self.client.post(reverse("discs:choose", args=[disc.pk]), {"recorder": "quick", "speed": "8"})
         put_in(recorder="quick", shelf_key="80-weak")

@@ -46,7 +46,7 @@ class SheetTests(DiscCase):
         words = ("--out", str(out), "--name", "Days", str(self.path.with_suffix(".cue")))
         call_command("disc", *words, stdout=io.StringIO())
         image = Path(disc.image_path)
-        for suffix in (".bin", ".sub", ".digests"):
+        for suffix in (".bin", ".sub", ".cdt", ".digests"):
             self.assertEqual(
                 image.with_suffix(suffix).read_bytes() == (out / f"Days{suffix}").read_bytes(), True, suffix
             )

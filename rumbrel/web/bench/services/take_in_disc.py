@@ -1,5 +1,6 @@
 """Put discs into drives, and take them in: read with proof, heard and kept where there is doubt, made for each target."""
 
+import base64
 import shutil
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
@@ -8,12 +9,13 @@ from typing import Any
 
 from django.conf import settings
 from django.db import transaction
+from django.db.models import QuerySet
 
 from rumbrel.core.bench.drive import BENCH_DRIVES, StandInDrive, drive_for, drive_with
-from rumbrel.core.bench.image_disc import digests_beside
 from rumbrel.core.conversion import Outcome, run_steps
 from rumbrel.core.crew import default_jobs
 from rumbrel.core.disc.known_discs import names_offered
+from rumbrel.core.disc.proof import digests_beside
 from rumbrel.core.disc.reading import Contents, ContentsTrack, TrackReading, contents_digest, with_hidden
 from rumbrel.core.disc.text import DiscText, TrackText
 from rumbrel.core.errors import DiscError
@@ -112,7 +114,7 @@ def take_disc_out(*, drive: str) -> None:
 def _contents_record(contents: Contents) -> dict[str, Any]:
     return {
         "tracks": [as_record(track) for track in contents.tracks], "lead_out_sector": contents.lead_out_sector,
-        "product_code": contents.product_code,
+        "product_code": contents.product_code, "text": base64.b64encode(contents.text).decode(),
     }  # fmt: skip
 
 
@@ -126,6 +128,7 @@ def _on_disc(taken: TakeIn) -> Contents:
     return Contents(
         tracks=tracks, lead_out_sector=taken.contents["lead_out_sector"],
         product_code=taken.contents.get("product_code", ""),
+        text=base64.b64decode(taken.contents.get("text", "")),
     )  # fmt: skip
 
 
@@ -289,7 +292,7 @@ def _read(desk: Desk, taken: TakeIn, contents: Contents, whole: Progress) -> Non
         drive = drive or _drive(taken)
         path.parent.mkdir(parents=True, exist_ok=True)
         part = replace(whole, done=before)
-        written = digests_beside(shelf_disc(taken.disc_key).path).get(track.number, "")
+        written = digests_beside(shelf_disc(taken.disc_key).path)
         reading = read_track_file(
             contents, drive, position, path, part, within(desk.report, whole, 0.0, 0.8), written=written
         )
@@ -329,14 +332,19 @@ def _make(desk: Desk, taken: TakeIn, contents: Contents, whole: Progress) -> int
         and not _waits(taken, track.number, record)
     ]  # fmt: skip
     plans = [_plan(taken, find_target(slug)) for slug in taken.targets]
-    steps = {}
+    steps, records = {}, []
     for plan in plans:
-        write_log(plan, [_restored(record) for _, record in sorted(readings_of(taken).items())], taken.drive_key)
+        readings = [_restored(record) for _, record in sorted(readings_of(taken).items())]
+        records.append(write_log(plan, readings, taken.drive_key))
         for position in may:
-            number = contents.tracks[position].number
-            if plan.target.slug not in taken.results.get(str(number), {}):
-                step = taken_step(plan, track_file(taken, number), position)
-                steps[step.output] = (number, plan.target.slug, step)
+            number, slug = contents.tracks[position].number, plan.target.slug
+            if slug in taken.results.get(str(number), {}):
+                continue
+            if there := _made_before(taken, number, slug):
+                _note_result(taken, number, slug, there)
+                continue
+            step = taken_step(plan, track_file(taken, number), position)
+            steps[step.output] = (number, slug, step)
     report = within(desk.report, whole, 0.8, 1.0)
     for event in run_steps([step for _, _, step in steps.values()], jobs=default_jobs()):
         if isinstance(event, Progress):
@@ -344,15 +352,13 @@ def _make(desk: Desk, taken: TakeIn, contents: Contents, whole: Progress) -> int
             continue
         _settled(event)
         number, slug, step = steps[event.step.output]
-        made = taken.results.get(str(number), {})
-        taken.results = {**taken.results, str(number): {**made, slug: step.output}}
-        TakeIn.objects.filter(pk=taken.pk).update(results=taken.results)
-    for plan in plans:
+        _note_result(taken, number, slug, step.output)
+    for plan, record in zip(plans, records, strict=True):
         files = [
             (position, Path(output).name) for position, track in enumerate(contents.tracks)
             if (output := taken.results.get(str(track.number), {}).get(plan.target.slug))
         ]  # fmt: skip
-        write_sheet(plan, files)
+        write_sheet(plan, files, record)
     folder = plans[0].destination / plans[0].folder_name if plans else None
     TakeIn.objects.filter(pk=taken.pk).update(folder=str(folder or ""))
     for key, made in taken.results.items():
@@ -364,6 +370,38 @@ def _make(desk: Desk, taken: TakeIn, contents: Contents, whole: Progress) -> int
     return len(taken.results)
 
 
+def _note_result(taken: TakeIn, number: int, slug: str, output: str) -> None:
+    made = taken.results.get(str(number), {})
+    taken.results = {**taken.results, str(number): {**made, slug: output}}
+    TakeIn.objects.filter(pk=taken.pk).update(results=taken.results)
+
+
+def _made_before(taken: TakeIn, number: int, slug: str) -> str:
+    """The result that an earlier taking in made of the same sound under the same names, if it is still there; "" for
+    none. It is kept once."""
+    reading = taken.readings[str(number)]
+    for before in _before(taken):
+        made = before.results.get(str(number), {}).get(slug, "")
+        same_sound = before.readings.get(str(number), {}).get("digest") == reading["digest"]
+        if made and same_sound and _names_of(before, number) == _names_of(taken, number) and Path(made).is_file():
+            return str(made)
+    return ""
+
+
+def _before(taken: TakeIn) -> QuerySet[TakeIn]:
+    """Earlier takings in of the same disc that came to something, the latest first."""
+    others = TakeIn.objects.filter(digest=taken.digest).exclude(pk=taken.pk).exclude(results={})
+    return others.order_by("-pk")
+
+
+def _names_of(taken: TakeIn, number: int) -> tuple[object, ...]:
+    """Everything that a track's tags are made of, and whether its sound was treated."""
+    names = taken.names
+    return (
+        names["title"], names["performer"], names["tracks"][number - (0 if taken.hidden else 1)], taken.deemphasis,
+    )  # fmt: skip
+
+
 def _settled(outcome: Outcome) -> None:
     """Raises DiscError for a track that could not be made: nothing of it is called taken in."""
     if not outcome.ok:
@@ -373,21 +411,13 @@ def _settled(outcome: Outcome) -> None:
 def _plan(taken: TakeIn, target: Target) -> TakeInPlan:
     return plan_take_in(
         _on_disc(taken), names=_text(taken.names), hidden=taken.hidden, deemphasis=taken.deemphasis, target=target, destination=settings.RUMBREL.results / target.slug,
-        options=ForecastOptions(when_present=_when_present(taken)),
+        options=ForecastOptions(when_present=_when_present(taken)), run=f"take-in {taken.pk}",
     )  # fmt: skip
 
 
 def _when_present(taken: TakeIn) -> WhenPresent:
-    """What an earlier taking in of the same disc made is left as it is where all reads as it did then; else the new
-    results stand beside it, with numbers."""
-    before = TakeIn.objects.filter(digest=taken.digest).exclude(pk=taken.pk).exclude(results={}).order_by("-pk").first()
-    if before is None:
-        return WhenPresent.SKIP
-    same = all(
-        record["digest"] == taken.readings[number]["digest"]
-        for number, record in before.readings.items() if number in taken.readings
-    )  # fmt: skip
-    return WhenPresent.SKIP if same and before.names == taken.names else WhenPresent.NUMBER
+    """What an earlier taking in made otherwise stays as it is, and the new results stand beside it, with numbers."""
+    return WhenPresent.NUMBER if _before(taken).exists() else WhenPresent.SKIP
 
 
 def _restored(record: Mapping[str, Any]) -> TrackReading:
@@ -397,7 +427,7 @@ def _restored(record: Mapping[str, Any]) -> TrackReading:
         digest=record["digest"], reread=tuple(record["start_sector"] + at for at in record["reread_at"]),
         failed=tuple(record["start_sector"] + at for at in record["failed_at"]),
         slowest_speed=record["slowest_speed"], unreached_samples=record["unreached_samples"],
-        as_written=record.get("as_written"),
+        as_written=record.get("as_written"), differs=record.get("differs") or "",
     )  # fmt: skip
 
 

@@ -9,6 +9,7 @@ from rumbrel.core.bench.player import StandInPlayer
 from rumbrel.core.disc.burn_sheet import burn_sheet
 from rumbrel.core.disc.image import write_image
 from rumbrel.core.disc.media import medium_for
+from rumbrel.core.disc.proof import digests_beside
 from rumbrel.core.disc.red_book import BYTES_PER_SECTOR, CHANNELS, DEPTH_BITS, SAMPLE_RATE, SAMPLES_PER_SECTOR
 from rumbrel.core.errors import DiscError
 from rumbrel.core.sound.listening import ListeningShape
@@ -66,13 +67,14 @@ def _make_form(desk: Desk, disc_id: int, form: str) -> str:
     planned = plan_layout(disc=disc)
     if not disc.image_path or planned.mark != disc.written_mark:
         raise DiscError("The disc was changed since it was written. Write it again, then make other forms of it.")
-    digests = Path(disc.image_path).with_suffix(".digests").read_text(encoding="utf-8").splitlines()
+    written = digests_beside(Path(disc.image_path))
     folder = disc_folder(disc) / form
     plan = planned.audio
     image = write_image(
         plan.layout, folder, image_name(disc), text=plan.text, image_format=form, report=desk.report, replaces=True
     )
-    if [line.split()[0] for line in digests] != list(image.track_digests):
+    marks = image.marks
+    if any(written.of(region) != digest for region, digest in zip(marks.regions, marks.digests, strict=True)):
         shutil.rmtree(folder)
         raise DiscError(
             "A source changed since the disc was written: this form would not be the same disc. Write it again."

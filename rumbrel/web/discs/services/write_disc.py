@@ -157,10 +157,11 @@ def _write_sound(disc: Disc, planned: PlannedDisc, plan: DesignPlan, stage: _Sta
     if written.image is None:
         raise DiscError(written.said)
     _forget_others(disc)
-    verdicts = [{"number": v.number, "sectors": v.sectors, "equal": v.equal} for v in written.verdicts]
-    _settle(disc, planned, str(written.image.bin_path), plan.layout.as_record(), verdicts, written.simulated_seconds)
-    said = f"{counted(len(verdicts), 'track')} identical, sample for sample; the image is in {disc_folder(disc)}."
-    return " ".join([said, *(each.said for each in written.image.limited)])
+    verdicts = [{"number": v.number, "sectors": v.sectors, "equal": v.equal, "whole": True} for v in written.verdicts]
+    limited = [each.said for each in written.image.limited]
+    record = {**plan.layout.as_record(), "limited": limited}
+    _settle(disc, planned, str(written.image.bin_path), record, verdicts, written.simulated_seconds)
+    return " ".join([written.said, f"The image is in {disc_folder(disc)}.", *limited])
 
 
 def _forget_others(disc: Disc) -> None:

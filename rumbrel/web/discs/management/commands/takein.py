@@ -7,9 +7,9 @@ from typing import Any
 from django.core.management.base import CommandParser
 
 from rumbrel.core.bench.drive import DRIVES, StandInDrive, drive_for
-from rumbrel.core.bench.image_disc import digests_beside
 from rumbrel.core.crew import default_jobs
 from rumbrel.core.disc.known_discs import read_known_discs
+from rumbrel.core.disc.proof import digests_beside
 from rumbrel.core.forecast import ForecastOptions, WhenPresent
 from rumbrel.core.targets import find_target
 from rumbrel.core.workflows.take_in import TakenTrack, plan_take_in, take_in
@@ -75,7 +75,7 @@ def _sentence(track: TakenTrack) -> str:
     if reading.reread:
         text += f", {counted(len(reading.reread), 'sector')} read again"
     if reading.as_written is False:
-        text += ", not what the digest beside the image says was written"
+        text += f", {reading.differs} not what the digests beside the image say was written"
     if reading.failed:
         places = ", ".join(reading.as_record()["failed"][:5])
         failed = counted(len(reading.failed), "sector")
