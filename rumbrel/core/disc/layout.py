@@ -57,6 +57,7 @@ class Programme:
     runs_on: bool = False
     state: str | None = None
     over_db: float = 0.0
+    number: int = 0
     listed_as: str = ""
 
     @property

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
 
-from rumbrel.core.conversion.levelling import Measured, gain_for
+from rumbrel.core.conversion.levelling import Measured
 from rumbrel.core.crew import Tell
 from rumbrel.core.disc.checklist import Finding, checklist
 from rumbrel.core.disc.cue_sheet import CueSheet, CueTrack
@@ -32,7 +32,7 @@ from rumbrel.core.targets import LevelRule
 from rumbrel.core.verdict import Verdict
 
 from .crewed import carried_out
-from .make_disc import DiscWish, programme_of, with_gain
+from .make_disc import DiscWish, levelled_programmes, programme_of
 
 __all__ = [
     "DesignOffer",
@@ -173,7 +173,8 @@ def plan_design(design: DiscDesign, sounds: Mapping[int, Sound], *, meetings: Co
     bases = _Bases(sounds)
     found = bases.of(design)
     wish = _wish(design, sounds)
-    layout = wish.lay_out(_levelled(found.chosen(design.trims), found.tracks, sounds, design.level))
+    measured = [sounds[track.source_id].measured for track in found.tracks]
+    layout = wish.lay_out(levelled_programmes(found.chosen(design.trims), measured, LevelRule(mode=design.level)))
     text = wish.text(layout)
     known = all(sounds[track.source_id].measured is not None for track in found.tracks)
     saves = None
@@ -334,39 +335,6 @@ def _trimmed(
             replace(programme, start_sample=start, samples=programme.samples - start - end, index_samples=marks)
         )
     return found
-
-
-def _levelled(
-    programmes: Sequence[Programme],
-    tracks: Sequence[TrackDesign],
-    sounds: Mapping[int, Sound],
-    mode: str,
-) -> list[Programme]:
-    """With gains, and what measuring found of their state. Tracks that run on have one gain: a step in the level
-    would be heard in the join."""
-    rule = LevelRule(mode=mode)
-    runs: list[list[int]] = []
-    for number, programme in enumerate(programmes):
-        if programme.runs_on and runs:
-            runs[-1].append(number)
-        else:
-            runs.append([number])
-    measured = [sounds[track.source_id].measured for track in tracks]
-    every = [found for found in measured if found is not None]
-    levelled = list(programmes)
-    for run in runs:
-        parts = [found for number in run if (found := measured[number]) is not None]
-        if not parts:
-            continue
-        if mode == "track" and len(run) > 1:
-            gain = gain_for(parts[0], parts, replace(rule, mode="album"))
-        else:
-            gain = gain_for(parts[0], every, rule)
-        for number in run:
-            found = measured[number]
-            if found is not None:
-                levelled[number] = with_gain(programmes[number], found, gain)
-    return levelled
 
 
 def _hidden(design: DiscDesign, sounds: Mapping[int, Sound]) -> tuple[Programme | None, str]:

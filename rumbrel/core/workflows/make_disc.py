@@ -19,7 +19,6 @@ from rumbrel.core.disc.data_marks import refuse_data
 from rumbrel.core.disc.design import LONGEST_GAP_SECONDS, checked_gap
 from rumbrel.core.disc.fitting import Offer, fill_from_pool, offers
 from rumbrel.core.disc.image import check_untouched, image_paths
-from rumbrel.core.disc.joins import joined
 from rumbrel.core.disc.layout import DiscLayout, Programme, lay_out
 from rumbrel.core.disc.media import Medium, medium_for, smallest_medium
 from rumbrel.core.disc.red_book import (
@@ -57,12 +56,12 @@ __all__ = [
     "free_name",
     "gather_programmes",
     "image_programme",
+    "levelled_programmes",
     "measure_programmes",
     "plan_disc",
     "plan_sheet",
     "programme_of",
     "sheet_says",
-    "with_gain",
     "write_plan",
 ]
 
@@ -152,6 +151,7 @@ def programme_of(facts: Facts, *, title: str = "", performer: str = "", isrc: st
         arranger=first("arranger"),
         album=first("album"),
         isrc=(first("isrc") or isrc).replace("-", ""),
+        number=int(number) if (number := first("track").partition("/")[0].strip()).isdecimal() else 0,
     )
 
 
@@ -322,7 +322,8 @@ def measure_programmes(
     report: Report = no_report,
 ) -> tuple[list[Programme], dict[Stretched, float]]:
     """(programmes with the gain that the rule asks for and what measuring found of their state; seconds
-    of each without the silence at its ends, by its sound). Of a file that a sheet cuts, each part is measured alone."""
+    of each without the silence at its ends, by its sound). Of a file that a sheet cuts, each part is measured alone.
+    What runs on must be marked before: it has one gain."""
     files: dict[str, Facts] = {}
     parts: dict[Stretched, Facts] = {}
     for each in programmes:
@@ -330,19 +331,38 @@ def measure_programmes(
         parts[sound_of(each)] = _part_facts(each, whole)
     found = measure_all([(facts, CHANNELS) for facts in parts.values()], jobs=jobs, report=report)
     measured = {sound: found[facts.key, CHANNELS] for sound, facts in parts.items() if (facts.key, CHANNELS) in found}
-    album = [measured[sound_of(p)] for p in programmes if sound_of(p) in measured]
     trimmed = {
         sound: (m.samples - m.ends.leading_samples - m.ends.trailing_samples) / parts[sound].sample_rate
         for sound, m in measured.items()
         if m.ends.leading_samples < m.samples
     }
-    levelled = [
-        with_gain(p, measured[sound_of(p)], gain_for(measured[sound_of(p)], album, rule))
-        if sound_of(p) in measured
-        else p
-        for p in programmes
-    ]
-    return levelled, trimmed
+    return levelled_programmes(programmes, [measured.get(sound_of(each)) for each in programmes], rule), trimmed
+
+
+def levelled_programmes(
+    programmes: Sequence[Programme], measured: Sequence[Measured | None], rule: LevelRule
+) -> list[Programme]:
+    """With gains, and what measuring found of their state. Tracks that run on have one gain: a step in the level would be
+    heard in the join."""
+    runs: list[list[int]] = []
+    for number, programme in enumerate(programmes):
+        if programme.runs_on and runs:
+            runs[-1].append(number)
+        else:
+            runs.append([number])
+    every = [found for found in measured if found is not None]
+    levelled = list(programmes)
+    for run in runs:
+        parts = [found for number in run if (found := measured[number]) is not None]
+        if not parts:
+            continue
+        joint = rule.mode == "track" and len(run) > 1
+        gain_db = gain_for(parts[0], parts if joint else every, replace(rule, mode="album") if joint else rule)
+        for number in run:
+            found = measured[number]
+            if found is not None:
+                levelled[number] = with_gain(programmes[number], found, gain_db)
+    return levelled
 
 
 def _whole_facts(programme: Programme, inspect: Inspect) -> Facts:
@@ -393,12 +413,10 @@ def plan_disc(
     wish: DiscWish,
     *,
     trimmed_seconds: Mapping[Stretched, float] | None = None,
-    runs_on: bool = False,
     text: DiscText | None = None,
 ) -> DiscPlan:
-    """Lay out and judge. runs_on looks for neighbours that are one recording, which opens their files. text is what the
-    disc says, where that is not what the wish makes of its tracks."""
-    layout = wish.lay_out(joined(list(programmes)) if runs_on else programmes)
+    """Lay out and judge. text is what the disc says, where that is not what the wish makes of its tracks."""
+    layout = wish.lay_out(programmes)
     text = wish.text(layout) if text is None else text
     layout = titled(layout, text)
     return DiscPlan(

@@ -20,6 +20,14 @@ TEXTS = st.text(st.characters(codec="latin-1", min_codepoint=32, exclude_charact
 )
 
 
+def clear(samples: int, seed: int) -> np.ndarray:
+    """Chords with hardly any noise, in which the next sample can be foretold."""
+    time, random = np.arange(samples) / 44_100, np.random.default_rng(seed)
+    pitches = random.uniform(150, 3_000, (2, 6))
+    sides = [sum(0.1 * np.sin(2 * np.pi * pitch * time + pitch) for pitch in side) for side in pitches]
+    return np.stack(sides, axis=1) + 0.0003 * random.standard_normal((samples, 2))
+
+
 class JoinTests(DiscCase):
     def _cut(self, sound: np.ndarray, edges: list[int]) -> list[Programme]:
         parts = []
@@ -66,6 +74,27 @@ class JoinTests(DiscCase):
         self.assertFalse(joined(self._cut(faded, [0, 200_000, 400_000]))[1].runs_on)
         whole = self._cut(music(400_000), [0, 200_000, 400_000])
         self.assertFalse(joined([whole[0], replace(whole[1], album="Another")])[1].runs_on)
+        # Numbers in the tags that do not follow each other speak against it.
+        for numbers, follows in (((1, 2), True), ((0, 2), True), ((2, 1), False), ((1, 3), False)):
+            parts = [replace(part, number=number) for part, number in zip(whole, numbers, strict=True)]
+            self.assertEqual(joined(parts)[1].runs_on, follows, numbers)
+
+    def test_a_join_is_shown_by_prediction_in_both_channels_and_noise_shows_none(self) -> None:
+        """Pieces that follow each other by chance at a small step are none; one channel that goes on is not enough."""
+        one, two = clear(200_000, 1), clear(200_000, 5)
+        self.assertTrue(joined(self._cut(clear(400_000, 1), [0, 200_000, 400_000]))[1].runs_on)
+        # The place where the other piece is nearest to where this one would go on.
+        expected = 2 * one[-1] - one[-2]
+        near = int(np.argmin(np.abs(two[5_000:150_000] - expected).max(axis=1))) + 5_000
+        noise = 0.2 * np.random.default_rng(1).standard_normal((400_000, 2))
+        mixed = np.concatenate([one, two[near : near + 40_000]])
+        mixed[:, 0] = clear(240_000, 1)[:, 0]
+        for name, sound, edge in (
+            ("near", np.concatenate([one, two[near : near + 40_000]]), 200_000), ("noise", noise, 200_000),
+            ("one channel alone", mixed, 200_000), ("a sample is missing", np.delete(clear(400_000, 1), 200_000, 0), 200_000),
+        ):  # fmt: skip
+            with self.subTest(name=name):
+                self.assertFalse(joined(self._cut(sound, [0, edge, len(sound)]))[1].runs_on)
 
     def test_gaps_first_pause_hidden_sound_and_marks(self) -> None:
         first, second, third = self.parts(200_000, 210_000, 220_000)

@@ -311,6 +311,19 @@ class DiscTests(MakingCase):
         records, status = self.run_command(*words, "--join", "run-on", *files)
         self.assertEqual((status, [t["runs_on"] for t in records[0]["tracks"]]), (0, [False, True]))
         self.assertEqual(records[0]["total_sectors"], 617_400 // 588)
+        # One recording has one gain, however loud its halves are: a step in the level would be heard in the join.
+        quiet_half = whole * np.linspace(1, 0.3, len(whole))[:, None]
+        for number, (a, b) in enumerate(((0, 300_017), (300_017, 617_400)), 1):
+            path = write_sound(self.source / "sinking" / f"{number}.flac", sound=quiet_half[a:b])
+            write_tags(path, TagSet(fields={"album": ("One",)}), container="flac", codec="flac")
+        sinking = [str(self.source / "sinking" / f"{n}.flac") for n in (1, 2)]
+        records, status = self.run_command(*words, "--join", "run-on", "--level", "track", *sinking)
+        tracks = records[0]["tracks"]
+        self.assertEqual((status, [t["runs_on"] for t in tracks]), (0, [False, True]))
+        self.assertEqual(len({t["gain_db"] for t in tracks}), 1, tracks)
+        self.assertNotEqual(tracks[0]["gain_db"], 0.0)
+        records, _ = self.run_command(*words, "--level", "track", *sinking)
+        self.assertEqual(len({t["gain_db"] for t in records[0]["tracks"]}), 2)
         records, _ = self.run_command(*words, "--first-pause", "4", "--before-first", files[0], files[1])
         self.assertEqual(records[0]["tracks"][0]["start_msf"], f"0:08:{-(-300_017 // 588) + 150 - 8 * 75:02d}")
         self.assertIn("many players never play it", json.dumps(records[0]["checklist"]))

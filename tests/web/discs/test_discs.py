@@ -9,6 +9,7 @@ from datetime import timedelta
 from pathlib import Path
 from unittest import mock
 
+import numpy as np
 import soundfile
 from django.conf import settings
 from django.core.management import call_command
@@ -17,6 +18,7 @@ from django.utils import timezone
 
 from rumbrel.core.errors import Cancelled, DiscError
 from rumbrel.core.records import as_record
+from rumbrel.core.tags import TagSet, write_tags
 from rumbrel.web.collection.facts import kept_facts
 from rumbrel.web.collection.models import Track, TrackFacts
 from rumbrel.web.collection.queries import facts_by_id
@@ -27,7 +29,7 @@ from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import recover_jobs
 from rumbrel.web.playlists.models import Playlist
 from rumbrel.web.playlists.services import forget_lists, make_playlist
-from tests.signals import leftovers, write_film, write_sound
+from tests.signals import leftovers, music, write_film, write_sound
 from tests.web.case import WebCase
 
 
@@ -344,6 +346,34 @@ class LayoutTests(DiscCase):
 
 
 class SameAsCommandTests(DiscCase):
+    def test_a_recording_in_two_files_is_levelled_alike_by_both_ways(self) -> None:
+        whole = music(600_000) * np.linspace(1, 0.3, 600_000)[:, None]
+        for number, (a, b) in enumerate(((0, 300_017), (300_017, 600_000)), 1):
+            path = write_sound(self.source / f"{number}.flac", sound=whole[a:b])
+            write_tags(
+                path, TagSet(fields={"album": ("One",), "title": (f"Part {number}",)}), container="flac", codec="flac"
+            )
+        self.scan()
+        disc = self.disc("1.flac", "2.flac", level="track")
+        design = disc.design
+        joined = tuple(replace(track, runs_on=at > 0) for at, track in enumerate(design.tracks))
+        disc.plan = as_record(replace(design, tracks=joined))
+        disc.save(update_fields=["plan"])
+        self.client.post(reverse("discs:measure", args=[disc.pk]))
+        self.work()
+        disc = self.write(disc)
+        self.assertEqual(disc.state, "written", disc.error)
+        out, said = self.folder / "by-command", io.StringIO()
+        paths = [str(self.source / f"{n}.flac") for n in (1, 2)]
+        call_command(
+            "disc", "--json", "--out", str(out), "--name", "Shop", "--join", "run-on", "--level", "track", *paths, stdout=said
+        )  # fmt: skip
+        self.assertEqual(disc.written["tracks"], json.loads(said.getvalue())["tracks"])
+        for suffix in ("bin", "cue", "cdt", "sub", "digests"):
+            self.assertEqual(
+                Path(disc.image_path).with_suffix(f".{suffix}").read_bytes(), (out / f"Shop.{suffix}").read_bytes(), suffix
+            )  # fmt: skip
+
     def test_web_and_command_write_the_same_disc(self) -> None:
         write_film(self.source / "late.mkv", seconds=6, sound_late_seconds=0.5)
         write_sound(self.source / "a.flac", 250_000)

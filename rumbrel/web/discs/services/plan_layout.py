@@ -2,6 +2,7 @@
 
 import hashlib
 import json
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -209,6 +210,18 @@ def files_wish(design: DiscDesign) -> BatchWish:
     return BatchWish(targets=(find_target(design.target_slug),), keeps_in_line=True)
 
 
+_NUMBER = re.compile(r" \(\d+\)$")
+
+
+def _unnumbered(output: Path, own_stem: str) -> str:
+    """The name of a result without the number that it has among results of its name: a disc's names are its list's, and
+    not of what lies in the folder of results already."""
+    number = _NUMBER.search(output.stem)
+    if number is None or own_stem.endswith(number.group()):
+        return output.name
+    return f"{output.stem[: number.start()]}{output.suffix}"
+
+
 def _made_for(design: DiscDesign, tracks: Sequence[KnownTrack]) -> dict[int, FileToCome]:
     known, folders = {track.pk: track for track in tracks}, _folders(tracks)
     found = {}
@@ -219,7 +232,7 @@ def _made_for(design: DiscDesign, tracks: Sequence[KnownTrack]) -> dict[int, Fil
         size = output.stat().st_size if there else step.after.size_bytes if step.after else step.source.size_bytes
         found[track.pk] = FileToCome(
             title=track.title, performer=track.facts.tags.first("artist") if track.facts else "",
-            folder=folders[track.pk], name=output.name, size_bytes=size, exact=there or step.action is Action.COPY,
+            folder=folders[track.pk], name=_unnumbered(output, Path(track.relative).stem), size_bytes=size, exact=there or step.action is Action.COPY,
             action=_ACTIONS.get(step.action, ""), reason=step.reason if step.action is Action.REFUSE else "",
         )  # fmt: skip
     return found

@@ -13,6 +13,7 @@ from rumbrel.core.disc.checklist import Finding
 from rumbrel.core.disc.data_disc import read_back_data, write_data_disc
 from rumbrel.core.disc.fitting import Split, split
 from rumbrel.core.disc.image import IMAGE_FORMATS
+from rumbrel.core.disc.joins import joined
 from rumbrel.core.disc.layout import DiscLayout, Programme, taken
 from rumbrel.core.disc.media import MEDIA, medium_for, speed_advice
 from rumbrel.core.disc.red_book import FIRST_PAUSE_SECTORS, MAX_TRACKS, SECTORS_PER_SECOND, format_msf, parse_msf
@@ -191,7 +192,6 @@ class _Job:
 
     programmes: list[Programme]
     wish: DiscWish
-    runs_on: bool
     speed: int
     trimmed_seconds: dict[Stretched, float]
 
@@ -213,17 +213,20 @@ class _Job:
         programmes = gather_programmes(options["sources"])
         if options["gaps"]:
             programmes = _with_gaps(programmes, options["gaps"])
+        if options["join"] == "run-on":
+            # Before anything is levelled: one recording has one gain.
+            programmes = joined(programmes)
         trimmed: dict[Stretched, float] = {}
         rule = _level_rule(options)
         if options["level"] != "none" or options["dry_run"]:
             programmes, trimmed = measure_programmes(programmes, rule, jobs=default_jobs(), report=line)
         return cls(
-            programmes=programmes, wish=wish, runs_on=options["join"] == "run-on",
+            programmes=programmes, wish=wish,
             speed=options["speed"] or medium.careful_speed, trimmed_seconds=trimmed,
         )  # fmt: skip
 
     def plan(self, programmes: Sequence[Programme]) -> DiscPlan:
-        return plan_disc(programmes, self.wish, trimmed_seconds=self.trimmed_seconds, runs_on=self.runs_on)
+        return plan_disc(programmes, self.wish, trimmed_seconds=self.trimmed_seconds)
 
     def plan_part(self, whole: DiscPlan, positions: Sequence[int], number: int) -> DiscPlan:
         """One of several discs: hidden sound and a longer first pause go with the first, its part of the text with each."""
