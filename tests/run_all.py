@@ -125,7 +125,12 @@ def _counted(other: "subprocess.Popen[str]") -> Count:
 
 def _run_tests(labels: list[str], mode: str) -> Count:
     import django
+    import scipy.fft  # noqa: F401 - a worker that is forked from here has it then
+    import scipy.signal  # noqa: F401 - likewise
 
+    from rumbrel.core.crew import expect_every_kind
+
+    expect_every_kind()
     django.setup()
     from django.test.runner import DiscoverRunner
 

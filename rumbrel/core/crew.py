@@ -15,7 +15,7 @@ from typing import Any, Generic, TypeVar
 
 from .errors import Cancelled, WorkersCannotStart
 
-__all__ = ["Crew", "Death", "Finished", "Tell", "default_jobs"]
+__all__ = ["Crew", "Death", "Finished", "Tell", "default_jobs", "expect_every_kind"]
 
 _SECONDS_BETWEEN_LOOKS = 0.25
 _TRIES = 4
@@ -27,10 +27,18 @@ _READY = "ready"
 _CRASHES = frozenset(
     -number for number in (signal.SIGSEGV, signal.SIGBUS, signal.SIGILL, signal.SIGFPE, signal.SIGABRT)
 )
-_PRELOADED = ("rumbrel.core.conversion.carry_out", "rumbrel.core.conversion.levelling", "rumbrel.core.inspection.many")
+_PRELOADED = ["rumbrel.core.conversion.carry_out", "rumbrel.core.conversion.levelling", "rumbrel.core.inspection.many"]
+_PRELOADED_FOR_ALL = ("scipy.fft", "scipy.signal", "soxr")
+"""Filters and transforms, which many a task does without and which take longer to import than most commands run."""
 
 Task = TypeVar("Task")
 Result = TypeVar("Result")
+
+
+def expect_every_kind() -> None:
+    """Have what only some tasks need imported once for all workers to come: for a process that does work of every kind
+    for hours. Before the first crew, or it has no effect."""
+    _PRELOADED.extend(name for name in _PRELOADED_FOR_ALL if name not in _PRELOADED)
 
 
 def default_jobs() -> int:
@@ -104,7 +112,7 @@ def _context(tasks: int) -> ForkServerContext | ForkContext:
         return multiprocessing.get_context("fork")
     _be_found()
     context = multiprocessing.get_context("forkserver")
-    context.set_forkserver_preload(list(_PRELOADED))
+    context.set_forkserver_preload(_PRELOADED)
     return context
 
 

@@ -67,16 +67,38 @@ class Stretches:
         return len(self.source)
 
 
+def _half_flat(samples: int) -> Floats:
+    """A window of which the middle half is 1, with the flanks of a raised cosine (Tukey 1967, from memory)."""
+    rising = np.arange(samples // 4 + 1) / ((samples - 1) / 4)
+    flank = (1 - np.cos(np.pi * np.minimum(rising, 1))) / 2
+    window = np.ones(samples, np.float32)
+    window[: len(flank)], window[-len(flank) :] = flank, flank[::-1]
+    return window
+
+
+_FEW_SAMPLES = 1 << 25
+_transformed = [0]
+
+
+def _rfft(framed: Floats) -> NDArray[np.complex64]:
+    """Spectra of frames. The quicker way is imported only where a process has much to do: that takes as long as numpy's
+    own for three minutes of stereo."""
+    _transformed[0] += framed.size
+    if _transformed[0] < _FEW_SAMPLES:
+        return np.asarray(np.fft.rfft(framed))
+    from scipy import fft
+
+    return np.asarray(fft.rfft(framed))
+
+
 class StretchMaker:
     """Push pieces of both sounds, equally long and at the same place; chunks of stretches come out."""
 
     def __init__(self, sample_rate: int, channels: int) -> None:
-        from scipy.signal.windows import tukey
-
         self._rate, self._channels = sample_rate, channels
         self._frame = frame_samples(sample_rate)
         self._stretch = self._frame * FRAMES_A_STRETCH
-        self._window = tukey(self._frame, 0.5).astype(np.float32)
+        self._window = _half_flat(self._frame)
         hertz = np.arange(self._frame // 2 + 1) * sample_rate / self._frame
         band = np.searchsorted(BAND_EDGES_HZ, hertz, side="right") - 1
         self._in_band = np.zeros((len(band), band_count(sample_rate)), dtype=np.float32)
@@ -140,8 +162,6 @@ class StretchMaker:
         return sound.reshape(channels, -1, self._frame)
 
     def _energies(self, one: Floats, other: Floats) -> tuple[Doubles, Doubles, Doubles]:
-        from scipy import fft
-
         before = self._tail or (None, None)
         framed = [self._framed(sound, lead) for sound, lead in zip((one, other), before, strict=True)]
         # In pieces that the cache of a core holds: half the time of all at once.
@@ -152,7 +172,7 @@ class StretchMaker:
             for sound in framed:
                 part = sound[:, start : start + step]
                 # Some encoders take a constant part out, which nobody hears; it would spill into the lowest bands.
-                spectrum = fft.rfft((part - part.mean(-1, keepdims=True)) * self._window)
+                spectrum = _rfft((part - part.mean(-1, keepdims=True)) * self._window)
                 if self._channels == 2:
                     spectrum = np.concatenate([spectrum, (spectrum[:1] - spectrum[1:]) / 2])
                 spectra.append(np.asarray(spectrum, np.complex64))

@@ -6,6 +6,7 @@ from django.conf import settings
 from django.utils.module_loading import autodiscover_modules
 from huey.contrib.djhuey import HUEY
 
+from rumbrel.core.crew import expect_every_kind
 from rumbrel.web.ui.commands import PlainCommand
 
 from ...processes import die_with_parent
@@ -24,6 +25,7 @@ class Command(PlainCommand):
 
     def handle(self, *args: Any, **options: Any) -> None:
         die_with_parent()
+        expect_every_kind()
         settings.DATABASES["default"]["OPTIONS"]["timeout"] = _PATIENCE_SECONDS
         autodiscover_modules("tasks")
         Watch().start()
