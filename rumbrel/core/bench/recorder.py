@@ -147,6 +147,7 @@ class StandInRecorder:
         image_format: str = "bin",
         blank: Blank | None = None,
         replaces: bool = False,
+        packs: bytes | None = None,
     ) -> RecorderReport:
         """Write, close, read back; an image that does not read back is not kept. Raises DiscError, OutputError,
         DecodeError or Cancelled; whatever is raised once the laser is on spoils the disc."""
@@ -164,7 +165,7 @@ class StandInRecorder:
 
         image = write_image(
             layout, folder, name, text=text, image_format=image_format, report=paced.making_ready, prove=proved,
-            replaces=replaces,
+            replaces=replaces, packs=packs,
         )  # fmt: skip
         seconds = sum(step.seconds for step in steps_of(layout.total_sectors, self.speed, reads_back=False))
         equal = all(read.equal for read in reads)

@@ -186,8 +186,10 @@ def write_image(
     report: Report = no_report,
     prove: Callable[[DiscImage], bool] = lambda image: True,
     replaces: bool = False,
+    packs: bytes | None = None,
 ) -> DiscImage:
-    """Write a disc's files into a folder, whole or not at all.
+    """Write a disc's files into a folder, whole or not at all. packs are the CD-Text of a disc that is copied, kept as
+    they are (b"" for none), in place of what the text would be coded as.
 
     prove is shown the image before it has its names, and says whether it may have them; one that may not
     is removed. An image of that name that is there already is kept unless replaces.
@@ -214,7 +216,7 @@ def write_image(
         with working_folder(folder / name) as work:
             limited: list[Limited] = []
             try:
-                marks = _fill(work, layout, text, name, image_format, report, limited)
+                marks = _fill(work, layout, text, name, image_format, report, limited, packs)
             except soundfile.SoundFileError as error:
                 raise not_written(work / "tried", why_failed(error)) from error
             if prove(DiscImage(bin_path=work / main, cue_path=work / f"{name}.cue", marks=marks)):
@@ -279,6 +281,7 @@ def _fill(
     image_format: str,
     report: Report,
     limited: list[Limited],
+    packs: bytes | None,
 ) -> DiscMarks:
     maker = MarkMaker(regions_of(layout))
     sinks: dict[str, Callable[[], _Sink]] = {
@@ -292,10 +295,12 @@ def _fill(
         files = sink.finish()
     finally:
         sink.close()
-    packs = encode_packs(text)[0] if image_format == "bin" else b""
-    text_file = f"{name}.cdt" if image_format == "bin" else ""
-    if image_format == "bin":
+    if packs is None or image_format != "bin":
+        packs = encode_packs(text)[0] if image_format == "bin" else b""
+    text_file = f"{name}.cdt" if packs else ""
+    if text_file:
         (work / text_file).write_bytes(packs)
+    if image_format == "bin":
         with (work / f"{name}.sub").open("wb") as file:
             for block in subcode_blocks(layout, product_code=text.product_code):
                 file.write(block)

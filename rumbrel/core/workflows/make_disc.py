@@ -473,15 +473,25 @@ def write_plan(
     untouched: Sequence[Path] = (),
     blank: Blank | None = None,
     report: Report = no_report,
+    packs: bytes | None = None,
 ) -> RecorderReport:
-    """Write on the stand-in recorder and read back. Raises DiscError when the plan may not be written, or when
+    """Write on the stand-in recorder and read back. packs are those of a disc that is copied (b"" for none), in place of
+    what its texts would be coded as. Raises DiscError when the plan may not be written, or when
     the image would take the name of something in untouched, and ImagePresent where one is there already."""
     if plan.failed is not None:
         raise DiscError(f"The disc cannot be written: {plan.failed.text}.")
     check_untouched(image_paths(folder, name, image_format), untouched)
     recorder = StandInRecorder(speed=speed)
     return recorder.write(
-        plan.layout, folder, name, report, text=plan.text, image_format=image_format, replaces=replaces, blank=blank
+        plan.layout,
+        folder,
+        name,
+        report,
+        text=plan.text,
+        image_format=image_format,
+        replaces=replaces,
+        blank=blank,
+        packs=packs,
     )
 
 
