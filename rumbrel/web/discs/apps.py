@@ -15,11 +15,13 @@ class DiscsConfig(AppConfig):
     def ready(self) -> None:
         from .queries import discs_with_track
         from .services import (
+            carry_out_copy,
             discs_refuse,
             discs_said,
             make_flac,
             make_wav,
             measure_sounds,
+            settle_copy,
             settle_discs,
             settle_write,
             write_disc,
@@ -35,6 +37,15 @@ class DiscsConfig(AppConfig):
                 address=lambda disc: reverse("discs:writing", args=[disc]),
                 continues=False,
                 ended=settle_write,
+            )
+        )
+        register(
+            JobKind(
+                key="disc-copy",
+                run=carry_out_copy,
+                address=lambda copy: reverse("discs:copy", args=[copy]),
+                continues=False,
+                ended=settle_copy,
             )
         )
         register(

@@ -94,6 +94,41 @@ class Disc(models.Model):
         return Path(self.image_path).name
 
 
+class DiscCopy(models.Model):
+    """A disc that is copied as it is. sheet is the cue sheet of the image that lies in the drive, or of a disc that was
+    taken in; drive_key the drive it is read through, "" for files; condition what reading the disc is like. stage is what
+    the recorder is at. lines is what was found, each thing that the disc consists of with whether the copy has the same.
+    """
+
+    label = models.CharField(max_length=200)
+    sheet = models.TextField()
+    drive_key = models.CharField(max_length=20, blank=True)
+    condition = models.CharField(max_length=20, blank=True)
+    recorder_key = models.CharField(max_length=20)
+    speed = models.PositiveSmallIntegerField()
+    job = models.ForeignKey(Job, on_delete=models.SET_NULL, null=True, related_name="+")
+    stage = models.JSONField(default=dict)
+    lines = models.JSONField(default=list)
+    read = models.JSONField(default=list)
+    image_path = models.TextField(blank=True)
+    simulated_seconds = models.FloatField(default=0)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("-pk",)
+
+    def __str__(self) -> str:
+        return f"the copy of {self.label}"
+
+    @property
+    def busy(self) -> bool:
+        return self.job is not None and self.job.active
+
+    @property
+    def identical(self) -> bool:
+        return bool(self.lines) and all(line["same"] for line in self.lines)
+
+
 class DiscChange(models.Model):
     """A change of a disc, with its design before: it can be undone, the latest first. made are the discs that came of
     it, said what it was, in words."""

@@ -5,9 +5,9 @@ from django.urls import reverse
 
 from rumbrel.web.ui.traces import Trace, TraceRow
 
-from .models import Disc
+from .models import Disc, DiscCopy
 
-__all__ = ["discs", "discs_with_track", "siblings_of", "written_discs"]
+__all__ = ["copies", "discs", "discs_with_track", "siblings_of", "written_discs"]
 
 _MOST_TRACES = 8
 
@@ -21,6 +21,11 @@ def siblings_of(disc: Disc) -> list[Disc]:
     if disc.parts < 2:
         return []
     return list(discs().filter(playlist=disc.playlist_id, parts=disc.parts).order_by("pk")[:20])
+
+
+def copies() -> QuerySet[DiscCopy]:
+    """Copies of discs, the latest first."""
+    return DiscCopy.objects.select_related("job")
 
 
 def written_discs() -> QuerySet[Disc]:

@@ -2,7 +2,7 @@
 
 from django.urls import path
 
-from .views import discs, inlay, results, writing
+from .views import copying, discs, inlay, results, writing
 
 app_name = "discs"
 urlpatterns = [
@@ -33,6 +33,9 @@ urlpatterns = [
     path("discs/<int:pk>/played/<int:number>/", results.played, name="played"),
     path("discs/<int:pk>/inlay/", inlay.page, name="inlay"),
     path("discs/<int:pk>/inlay/<slug:piece>.<slug:form>", inlay.printed, name="printed"),
+    path("discs/copies/<int:pk>/", copying.page, name="copy"),
+    path("discs/copies/<int:pk>/state/", copying.state, name="copy-state"),
+    path("discs/copies/<int:pk>/stop/", copying.stop, name="stop-copy"),
     path("playlists/<int:pk>/disc/", discs.lay_out, name="lay-out"),
     path("tracks/<int:pk>/disc/", discs.lay_out_sheet, name="lay-out-sheet"),
 ]

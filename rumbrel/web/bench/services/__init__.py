@@ -1,5 +1,6 @@
 """What is done on the bench."""
 
+from .copy_from import copy_disc_in, copy_taken
 from .deliver_tracks import (
     PATTERNS,
     RIGHT,
@@ -49,6 +50,8 @@ from .take_in_disc import (
 )
 
 __all__ = [
+    "copy_disc_in",
+    "copy_taken",
     "PATTERNS",
     "PlayerDisc",
     "RIGHT",

@@ -16,7 +16,7 @@ from rumbrel.core.disc.image import write_image
 from rumbrel.core.errors import Cancelled, DiscError, OutputError, RumbrelError
 from rumbrel.core.files import output_errors, working_folder
 from rumbrel.core.workflows.make_disc import plan_sheet
-from rumbrel.web.discs.queries import written_discs
+from rumbrel.web.discs.queries import copies, written_discs
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import Desk, start_job
 
@@ -76,6 +76,10 @@ def _written() -> list[ShelfDisc]:
         sheet = path if path.suffix == ".iso" else path.with_suffix(".cue")
         if sheet.is_file():
             found.append(ShelfDisc(key=f"disc:{disc.pk}", label=f"{disc}, written here", path=sheet))
+    for copy in copies().exclude(image_path="")[:50]:
+        sheet = Path(copy.image_path).with_suffix(".cue")
+        if sheet.is_file():
+            found.append(ShelfDisc(key=f"copy:{copy.pk}", label=f"{copy.label}, copied here", path=sheet))
     return found
 
 

@@ -9,7 +9,7 @@ from rumbrel.core.bench.blanks import SHELF
 from rumbrel.core.bench.recorder import recorder_for
 from rumbrel.core.disc.media import MEDIA
 from rumbrel.core.errors import DiscError, RumbrelError
-from rumbrel.web.discs.queries import written_discs
+from rumbrel.web.discs.queries import copies, written_discs
 from rumbrel.web.discs.services import put_in as fill_tray
 from rumbrel.web.discs.services import take_out as empty_tray
 from rumbrel.web.jobs.models import Job
@@ -42,6 +42,7 @@ def index(request: HttpRequest) -> HttpResponse:
         "volumes": volume_devices(),
         "real": RealVolumeForm(auto_id="real_%s"),
         "written": written_discs()[:50],
+        "copies": copies()[:_MOST_TAKEN],
     }
     return render(request, "bench/bench.html", context)
 
@@ -65,6 +66,17 @@ def take_out(request: HttpRequest, drive: str) -> HttpResponse:
     with refusals_told(request):
         services.take_disc_out(drive=drive)
     return redirect("bench:index")
+
+
+@require_POST
+def copy(request: HttpRequest, drive: str) -> HttpResponse:
+    """The disc in a drive onto the blank in a recorder."""
+    try:
+        made = services.copy_disc_in(drive=drive)
+    except RumbrelError as error:
+        messages.error(request, str(error))
+        return redirect("bench:index")
+    return redirect("discs:copy", pk=made.pk)
 
 
 @require_POST

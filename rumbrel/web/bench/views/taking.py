@@ -7,6 +7,7 @@ from django.http import FileResponse, Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
+from rumbrel.core.errors import RumbrelError
 from rumbrel.web.jobs.rows import job_row
 from rumbrel.web.jobs.services import stop_job
 from rumbrel.web.ui.answers import refusals_told
@@ -97,6 +98,17 @@ def start(request: HttpRequest, pk: int) -> HttpResponse:
         if "only" not in request.POST:
             services.start_take_in(taken=taken)
     return redirect("bench:taken", pk=pk)
+
+
+@require_POST
+def copy(request: HttpRequest, pk: int) -> HttpResponse:
+    """The disc that was taken in, from its sheet and files, onto the blank in a recorder."""
+    try:
+        made = services.copy_taken(taken=_taken(pk))
+    except RumbrelError as error:
+        messages.error(request, str(error))
+        return redirect("bench:taken", pk=pk)
+    return redirect("discs:copy", pk=made.pk)
 
 
 @require_POST

@@ -10,6 +10,7 @@ from .change_disc import (
     take_offer,
     undo_change,
 )
+from .copy_disc import carry_out_copy, copy_folder, settle_copy, start_copy
 from .fill_disc import Filling, add_tracks, filling_for, listed_filling
 from .lay_out_sheet import lay_out_sheet
 from .lose_lists import discs_refuse, discs_said, settle_discs
@@ -29,9 +30,11 @@ __all__ = [
     "add_tracks",
     "ask_to_open",
     "burning_page",
+    "carry_out_copy",
     "change_disc",
     "choose_recorder",
     "choose_speed",
+    "copy_folder",
     "disc_folder",
     "discs_refuse",
     "discs_said",
@@ -51,8 +54,10 @@ __all__ = [
     "plan_layout",
     "play_track",
     "put_in",
+    "settle_copy",
     "settle_discs",
     "settle_write",
+    "start_copy",
     "start_measuring",
     "start_write",
     "take_offer",

@@ -9,7 +9,7 @@ from rumbrel.core.bench.recorder import RecorderKind, recorder_for
 from rumbrel.core.errors import DiscError
 from rumbrel.web.jobs.models import Job
 
-from ..models import Disc, Recorder
+from ..models import Disc, DiscCopy, Recorder
 
 __all__ = [
     "Tray",
@@ -31,7 +31,7 @@ class Tray:
     kind: RecorderKind
     shelf: ShelfBlank | None
     blank: Blank | None
-    writing: Disc | None
+    writing: Disc | DiscCopy | None
 
     @property
     def said(self) -> str:
@@ -43,9 +43,11 @@ class Tray:
         return f"{self.shelf.label}, {self.blank.state}"
 
 
-def writing_in(key: str) -> Disc | None:
-    """The disc that a recorder is writing or is about to."""
-    return Disc.objects.filter(recorder_key=key, job__state__in=Job.ACTIVE).select_related("job").first()
+def writing_in(key: str) -> Disc | DiscCopy | None:
+    """The disc, or the copy of one, that a recorder is writing or is about to."""
+    busy = {"recorder_key": key, "job__state__in": Job.ACTIVE}
+    disc = Disc.objects.filter(**busy).select_related("job").first()
+    return disc or DiscCopy.objects.filter(**busy).select_related("job").first()
 
 
 def tray_of(key: str) -> Tray:

@@ -82,7 +82,7 @@ def start_write(*, disc: Disc, trial: bool = False, copies: int = 1) -> Job:
     medium = _medium(planned)
     with transaction.atomic():
         tray = tray_of(disc.recorder_key)
-        if tray.writing is not None and tray.writing.pk != disc.pk:
+        if tray.writing is not None and tray.writing != disc:
             raise DiscError(f"The recorder is writing {tray.writing}. Wait for its end, or choose another recorder.")
         if trial and not tray.kind.tests:
             raise DiscError(f"The {tray.kind.label} cannot write with the laser off. Choose another recorder.")
