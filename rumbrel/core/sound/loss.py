@@ -11,11 +11,14 @@ from .shape import SoundShape
 __all__ = ["LossFinder", "LossTrace"]
 
 _CANDIDATES = 24
-_STRETCHES = 3
+_STRETCHES, _MOST_STRETCHES = 3, 8
+"""So many are looked at, and so many where the first ones give a hint."""
+_HINT = 5.0
 _CERTAIN = 14.0
 """Standard deviations beyond which one stretch is proof; sound that was never coded stays below 7."""
-_TELLING = 8.0
-"""Enough where another stretch has its frames at the very same places."""
+_TELLING, _TELLING_TOGETHER, _TOGETHER = 8.0, 6.0, 3
+"""Enough where another stretch has its frames at the very same places, or two others do: that is one chance in a thousand
+for each of them."""
 _SLOW_RATES = (44_100, 48_000)
 _MOST_CHANNELS = 2
 
@@ -82,12 +85,14 @@ class LossFinder:
         treble = float(np.abs(np.diff(sound, n=2, axis=0)).mean())
         self._kept.append(_Stretch(self._next, sound, treble))
         self._kept.sort(key=lambda stretch: -stretch.treble)
-        del self._kept[_STRETCHES:]
+        del self._kept[_MOST_STRETCHES:]
 
     def trace(self) -> LossTrace | None:
         """What proves that the sound was coded with loss; None where nothing does."""
         found: list[tuple[float, FrameTrace]] = []
-        for stretch in self._kept:
+        for number, stretch in enumerate(self._kept):
+            if number >= _STRETCHES and max((trace.score for _, trace in found), default=0.0) < _HINT:
+                return None
             for channel in range(stretch.sound.shape[1]):
                 start, part = self._slow(stretch, channel)
                 for trace in find_traces(part, self._rate, start=start):
@@ -111,9 +116,10 @@ class LossFinder:
         for _, best in sorted(found, key=lambda each: -each[1].score):
             same = [
                 (place, trace) for place, trace in found
-                if trace.score >= _TELLING and (trace.coding, trace.offset) == (best.coding, best.offset)
+                if trace.score >= _TELLING_TOGETHER and (trace.coding, trace.offset) == (best.coding, best.offset)
             ]  # fmt: skip
-            if best.score >= _CERTAIN or len({place for place, _ in same}) > 1:
+            telling = {place for place, trace in same if trace.score >= _TELLING}
+            if best.score >= _CERTAIN or len(telling) > 1 or len({place for place, _ in same}) >= _TOGETHER:
                 return LossTrace(
                     coding=best.coding, hop=best.hop, offset=best.offset, sample_rate=self._rate,
                     score=round(best.score, 1), places=tuple(sorted({round(place, 2) for place, _ in same})),
