@@ -10,7 +10,7 @@ from rumbrel.core.verdict import Verdict
 from .codes import parse_isrc, parse_product_code
 from .layout import DiscLayout
 from .red_book import FIRST_PAUSE_SECTORS, MAX_TRACKS, MIN_TRACK_SECTORS, SECTORS_PER_SECOND, format_msf
-from .text import DiscText, TextTooLong, encode_packs, with_right_codes
+from .text import DiscText, TextTooLong, encode_packs, thinned, with_right_codes
 
 __all__ = ["Finding", "checklist", "first_failure"]
 
@@ -30,14 +30,18 @@ class Finding:
         return {"code": self.code, "verdict": str(self.verdict), "text": self.text}
 
 
-def checklist(layout: DiscLayout, text: DiscText | None = None) -> tuple[Finding, ...]:
-    """Every line for a layout, and for its CD-Text where it has one."""
+def checklist(layout: DiscLayout, text: DiscText | None = None, *, rule: str | None = "all") -> tuple[Finding, ...]:
+    """Every line for a layout, and for its CD-Text where it has one. rule says what of the texts goes into that
+    (text.TEXT_RULES); None where its packs are given and nothing is to be coded."""
     found = tuple(finding for check in _CHECKS if (finding := check(layout)) is not None)
-    return (*found, _text(text), _product_code(text)) if text else found
+    if text is None:
+        return found
+    return (*found, *(() if rule is None else (_text(text, rule),)), _product_code(text))
 
 
-def first_failure(layout: DiscLayout, text: DiscText | None = None) -> Finding | None:
-    return next((finding for finding in checklist(layout, text) if finding.verdict is Verdict.FAILED), None)
+def first_failure(layout: DiscLayout, text: DiscText | None = None, *, rule: str | None = "all") -> Finding | None:
+    found = checklist(layout, text, rule=rule)
+    return next((finding for finding in found if finding.verdict is Verdict.FAILED), None)
 
 
 def _finding(code: str, passed: bool, text: str, otherwise: Verdict = Verdict.FAILED) -> Finding:
@@ -186,11 +190,13 @@ def _found_again(layout: DiscLayout) -> Finding | None:
     return _finding("found-again", False, text, Verdict.DOUBTFUL)
 
 
-def _text(text: DiscText) -> Finding:
+def _text(text: DiscText, rule: str) -> Finding:
     """Length and characters alone; codes have lines of their own, so here they are left out of the packs
     where they are wrong."""
+    if rule == "none":
+        return _finding("text", True, "no CD-Text is wanted")
     try:
-        packs, replaced = encode_packs(with_right_codes(text))
+        packs, replaced = encode_packs(with_right_codes(thinned(text, rule)))
     except TextTooLong as error:
         return _finding("text", False, str(error).rstrip("."))
     if replaced:

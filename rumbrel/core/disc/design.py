@@ -11,6 +11,7 @@ from rumbrel.core.sound.dither import FLAT
 from .codes import parse_isrc, parse_product_code
 from .media import MEDIA
 from .red_book import FIRST_PAUSE_SECTORS, SECTORS_PER_SECOND
+from .text import TEXT_RULES
 
 __all__ = [
     "DISC_TEXTS",
@@ -29,6 +30,7 @@ __all__ = [
     "running_on",
     "with_gap",
     "with_marks",
+    "with_text_rule",
     "with_texts",
     "without",
 ]
@@ -77,7 +79,8 @@ class DiscDesign:
     """first_pause_sectors counts the 150 before address 0. hidden_id is the sound that lies before track 1. level is
     the mode of a level rule: none, track or album. trims leaves out the silence at the ends of tracks. dither is
     one of DITHERS. target_slug is
-    what files are made for on a disc of compressed files, numbered puts the order into the names of files."""
+    what files are made for on a disc of compressed files, numbered puts the order into the names of files. cd_text says
+    what of the texts goes into the CD-Text (text.TEXT_RULES)."""
 
     kind: DiscKind = DiscKind.AUDIO
     medium_key: str = "80"
@@ -91,6 +94,7 @@ class DiscDesign:
     target_slug: str = ""
     numbered: bool = True
     genre_code: int = 0
+    cd_text: str = "all"
     texts: Mapping[str, str] = field(default_factory=dict)
     tracks: tuple[TrackDesign, ...] = ()
 
@@ -226,6 +230,13 @@ def with_texts(design: DiscDesign, texts: Mapping[str, str], key: int | None = N
     if key is None:
         return replace(design, texts={**design.texts, **texts})
     return _changed(design, [key], texts={**design.track(key).texts, **texts})
+
+
+def with_text_rule(design: DiscDesign, rule: str) -> DiscDesign:
+    """What of the texts goes into the CD-Text. Raises DiscError for a rule there is not."""
+    if rule not in TEXT_RULES:
+        raise DiscError("There is no such choice of texts. Choose from what is offered.")
+    return replace(design, cd_text=rule)
 
 
 def _code(name: str, text: str) -> str:

@@ -202,7 +202,7 @@ def write_image(
     """
     text = with_plain_codes(text or text_of(layout, title=name))
     layout = titled(layout, text)
-    failed = first_failure(layout, text)
+    failed = first_failure(layout, text, rule="all" if packs is None else None)
     if failed is not None:
         raise DiscError(f"The disc cannot be written: {failed.text}.")
     sources = [Path(track.programme.path) for track in layout.tracks]
@@ -223,7 +223,12 @@ def write_image(
                 if not replaces:
                     _refuse_present(folder, name, image_format, journal)
                 settle_folder(work)
+                made = {path.name for path in work.iterdir()}
                 _move(work, folder, name, journal)
+                for path in image_paths(folder, name, image_format):
+                    if path.name not in made:
+                        # Of the image that was there before, and of no part of this one.
+                        path.unlink(missing_ok=True)
     return DiscImage(bin_path=folder / main, cue_path=folder / f"{name}.cue", marks=marks, limited=tuple(limited))
 
 

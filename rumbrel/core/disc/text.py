@@ -28,6 +28,10 @@ __all__ = [
     "titled",
     "with_plain_codes",
     "with_right_codes",
+    "TEXT_RULES",
+    "packs_by_rule",
+    "rules_that_fit",
+    "thinned",
 ]
 
 PACK_BYTES = 18
@@ -211,6 +215,88 @@ def finer_text(packs: DiscText, tags: DiscText) -> DiscText:
 def _finer(said: TrackText, tag: TrackText) -> TrackText:
     values = ((name, getattr(said, name), getattr(tag, name)) for name in _TRACK_NAMES)
     return TrackText(**{name: own if as_coded(own) == coded else coded for name, coded, own in values})
+
+
+TEXT_RULES: dict[str, str] = {
+    "all": "every text",
+    "performer-once": "performers once, for the whole disc",
+    "titles-performers": "titles and performers alone",
+    "titles": "titles alone",
+    "short": "titles and performers, shortened until they fit",
+    "none": "no CD-Text",
+}
+"""What of a disc's texts goes into its CD-Text."""
+
+
+def thinned(text: DiscText, rule: str) -> DiscText:
+    """What a rule leaves of a disc's texts for its CD-Text; the sheet and printed pieces keep all of them."""
+    performers = {track.performer for track in text.tracks}
+    if rule == "performer-once" and len(performers) == 1:
+        alone = tuple(replace(track, performer="") for track in text.tracks)
+        return replace(text, disc=replace(text.disc, performer=performers.pop() or text.disc.performer), tracks=alone)
+    if rule in ("titles", "titles-performers"):
+        return _with_names(text, performers=rule == "titles-performers", most=_NO_LIMIT)
+    if rule == "short":
+        return _shortened(text)
+    return text
+
+
+_NO_LIMIT = 10_000
+
+
+def _with_names(text: DiscText, *, performers: bool, most: int) -> DiscText:
+    """Titles, and performers where they are wanted, of at most so many characters; codes stay."""
+
+    def named(one: TrackText) -> TrackText:
+        performer = _cut(one.performer, most) if performers else ""
+        return TrackText(title=_cut(one.title, most), performer=performer, isrc=one.isrc)
+
+    return replace(
+        text, disc=named(text.disc), tracks=tuple(named(track) for track in text.tracks), disc_id="", genre=""
+    )
+
+
+def _cut(text: str, most: int) -> str:
+    """At the end of a word where one ends near, without a sign that something is missing: there is no room for one."""
+    if len(text) <= most:
+        return text
+    head = text[:most]
+    at_word = head.rpartition(" ")[0]
+    return (at_word if len(at_word) >= most * 2 // 3 else head).rstrip(" ,;:-(")
+
+
+def _shortened(text: DiscText) -> DiscText:
+    """Titles and performers as long as all of them fit."""
+    low, high = (
+        1,
+        max([len(part.title) for part in (text.disc, *text.tracks)] + [len(t.performer) for t in text.tracks]),
+    )
+    while low < high:
+        middle = (low + high + 1) // 2
+        packs, _, _ = _packs_of(with_right_codes(_with_names(text, performers=True, most=middle)))
+        low, high = (middle, high) if len(packs) <= MOST_PACKS else (low, middle - 1)
+    return _with_names(text, performers=True, most=low)
+
+
+def packs_by_rule(text: DiscText, rule: str) -> bytes | None:
+    """The packs of a disc by a rule: None for "all", which whoever writes codes, b"" for none. Raises TextTooLong."""
+    if rule == "all":
+        return None
+    return b"" if rule == "none" else encode_packs(with_right_codes(thinned(text, rule)))[0]
+
+
+def rules_that_fit(text: DiscText) -> tuple[tuple[str, int], ...]:
+    """The rules by which a CD-Text fits, the one that loses least first, with the packs that each takes."""
+    found: list[tuple[str, int]] = []
+    for rule in TEXT_RULES:
+        try:
+            packs = packs_by_rule(text, rule)
+            taken = len(encode_packs(with_right_codes(text))[0] if packs is None else packs) // PACK_BYTES
+        except TextTooLong:
+            continue
+        if taken not in {packs for _, packs in found}:
+            found.append((rule, taken))
+    return tuple(found)
 
 
 def titled(layout: DiscLayout, text: DiscText) -> DiscLayout:

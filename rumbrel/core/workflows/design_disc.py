@@ -24,7 +24,7 @@ from rumbrel.core.disc.red_book import (
     SECTORS_PER_SECOND,
     spoken_time,
 )
-from rumbrel.core.disc.text import DiscText, TrackText
+from rumbrel.core.disc.text import DiscText, TrackText, packs_by_rule, thinned
 from rumbrel.core.errors import DiscError
 from rumbrel.core.inspection import Facts
 from rumbrel.core.progress import Progress, Unit
@@ -104,6 +104,16 @@ class DesignPlan:
     def keys(self) -> tuple[int, ...]:
         """The keys of the tracks on the disc, in their order."""
         return tuple(row.design.key for row in self.rows if row.track is not None)
+
+    @property
+    def coded(self) -> DiscText:
+        """What of its texts goes into its CD-Text."""
+        return thinned(self.text, self.design.cd_text)
+
+    @property
+    def packs(self) -> bytes | None:
+        """The packs of its CD-Text, b"" for none; None where every text goes into it. Raises DiscError."""
+        return packs_by_rule(self.text, self.design.cd_text)
 
     @property
     def failed(self) -> Finding | None:
@@ -191,7 +201,7 @@ def plan_design(design: DiscDesign, sounds: Mapping[int, Sound], *, meetings: Co
         rows=_rows(design, sounds, positions, layout, found.refused, set(meetings)),
         layout=layout,
         text=text,
-        findings=(*lines, *checklist(layout, text)),
+        findings=(*lines, *checklist(layout, text, rule=design.cd_text)),
         unmeasured=sum(1 for track in found.tracks if sounds[track.source_id].measured is None),
         trim_saves=saves,
     )

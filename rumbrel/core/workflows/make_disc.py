@@ -31,7 +31,16 @@ from rumbrel.core.disc.red_book import (
     SECTORS_PER_SECOND,
     sectors_for_samples,
 )
-from rumbrel.core.disc.text import DiscText, decode_packs, finer_text, read_text, text_of, titled, with_plain_codes
+from rumbrel.core.disc.text import (
+    DiscText,
+    decode_packs,
+    finer_text,
+    packs_by_rule,
+    read_text,
+    text_of,
+    titled,
+    with_plain_codes,
+)
 from rumbrel.core.errors import DiscError
 from rumbrel.core.forecast import gather_sources
 from rumbrel.core.formats.table import SOUND_SUFFIXES
@@ -73,7 +82,7 @@ _DISC_FIELDS = frozenset(("title", "performer", "songwriter", "composer", "arran
 class DiscWish:
     """What a disc is to be, beside its tracks. gap_sectors goes between tracks without one of their own. packs is the
     CD-Text that the disc had already, in place of its tracks' tags. texts are the disc's own by their names in the
-    CD-Text, over what its tracks have in common."""
+    CD-Text, over what its tracks have in common. cd_text says what of all texts goes into that (text.TEXT_RULES)."""
 
     medium: Medium = field(default_factory=lambda: medium_for("80"))
     gap_sectors: int = 2 * SECTORS_PER_SECOND
@@ -85,6 +94,7 @@ class DiscWish:
     texts: Mapping[str, str] = field(default_factory=dict)
     genre_code: int = 0
     dither: str = FLAT
+    cd_text: str = "all"
 
     def lay_out(self, programmes: Sequence[Programme]) -> DiscLayout:
         return lay_out(
@@ -121,6 +131,12 @@ class DiscPlan:
     text: DiscText
     findings: tuple[Finding, ...]
     offers: tuple[Offer, ...]
+    cd_text: str = "all"
+
+    @property
+    def packs(self) -> bytes | None:
+        """The packs of its CD-Text, b"" for none; None where every text goes into it. Raises DiscError."""
+        return packs_by_rule(self.text, self.cd_text)
 
     @property
     def failed(self) -> Finding | None:
@@ -422,7 +438,8 @@ def plan_disc(
     return DiscPlan(
         layout=layout,
         text=text,
-        findings=checklist(layout, text),
+        findings=checklist(layout, text, rule=wish.cd_text),
+        cd_text=wish.cd_text,
         offers=offers(layout, trimmed_sectors=_trimmed_sectors(layout, trimmed_seconds)),
     )
 

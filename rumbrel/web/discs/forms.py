@@ -12,6 +12,7 @@ from rumbrel.core.disc import design as designs
 from rumbrel.core.disc.design import DISC_TEXTS, DiscDesign, DiscKind
 from rumbrel.core.disc.media import MEDIA, medium_for
 from rumbrel.core.disc.red_book import FIRST_PAUSE_SECTORS, SECTORS_PER_SECOND, format_msf, parse_msf
+from rumbrel.core.disc.text import TEXT_RULES
 from rumbrel.core.errors import DiscError
 from rumbrel.core.inlay import VARIANTS
 from rumbrel.core.sound.dither import DITHERS
@@ -343,6 +344,19 @@ _ENDS = (("", "as they are"), ("on", "without silence"))
 _NAMES = (("on", "numbered in order"), ("", "in folders of albums"))
 
 
+class TextRuleForm(ActForm):
+    """What of the texts goes into the CD-Text."""
+
+    rule = forms.ChoiceField(choices=list(TEXT_RULES.items()))
+
+    @property
+    def said(self) -> str:
+        return f"CD-Text: {TEXT_RULES[self.cleaned_data['rule']]}"
+
+    def change(self, design: DiscDesign) -> DiscDesign:
+        return designs.with_text_rule(design, self.cleaned_data["rule"])
+
+
 class SentenceForm(ActForm):
     """A choice that is not in it leaves what was there; a speed above the blank's becomes its highest."""
 
@@ -475,4 +489,5 @@ ACTS: dict[str, type[ActForm]] = {
     "text": TextForm,
     "track": TrackForm,
     "disc-text": DiscTextForm,
+    "cd-text": TextRuleForm,
 }

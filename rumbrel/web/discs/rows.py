@@ -9,7 +9,7 @@ from rumbrel.core.disc.design import DiscKind
 from rumbrel.core.disc.layout import DiscLayout, DiscTrack, radius_mm
 from rumbrel.core.disc.media import Medium
 from rumbrel.core.disc.red_book import format_msf, sectors_for_samples, spoken_time
-from rumbrel.core.disc.text import MOST_PACKS, TextUse, as_coded, text_use
+from rumbrel.core.disc.text import MOST_PACKS, TEXT_RULES, TextUse, as_coded, rules_that_fit, text_use
 from rumbrel.core.verdict import Verdict
 from rumbrel.core.workflows.design_data import DataPlan
 from rumbrel.core.workflows.design_disc import DesignPlan
@@ -187,9 +187,9 @@ def free_said(plan: DesignPlan | DataPlan) -> tuple[str, bool]:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Remark:
     """A line of the checklist that is doubtful or failed, with its remedy as an act: its name, its label, and what is
-    sent with it. link is an address where the remedy is on another screen."""
+    sent with it. verdict is None for another remedy of the line before. anchor is a place of the page where it is put right."""
 
-    verdict: Verdict
+    verdict: Verdict | None
     text: str
     act: str = ""
     label: str = ""
@@ -199,14 +199,24 @@ class Remark:
 
 def remarks_of(plan: DesignPlan | DataPlan) -> list[Remark]:
     """What failed first, then what is doubtful; joins that are proposed come last."""
-    found = [
-        _remedied(finding.code, Remark(verdict=finding.verdict, text=finding.text), plan)
-        for finding in plan.findings
-        if finding.verdict is not Verdict.PASSED
-    ]
-    if isinstance(plan, DesignPlan):
-        found += _joins(plan)
-    return sorted(found, key=lambda remark: remark.verdict is not Verdict.FAILED)
+    found: list[Remark] = []
+    wanting = [finding for finding in plan.findings if finding.verdict is not Verdict.PASSED]
+    for finding in sorted(wanting, key=lambda each: each.verdict is not Verdict.FAILED):
+        found.append(_remedied(finding.code, Remark(verdict=finding.verdict, text=finding.text), plan))
+        if finding.code == "text" and finding.verdict is Verdict.FAILED and isinstance(plan, DesignPlan):
+            found += _shorter_texts(plan)
+    return found + (_joins(plan) if isinstance(plan, DesignPlan) else [])
+
+
+def _shorter_texts(plan: DesignPlan) -> list[Remark]:
+    """What of the texts would fit, the one that loses least first."""
+    return [
+        Remark(
+            verdict=None, text=f"{'no packs' if not packs else f'{packs} of {MOST_PACKS} packs'} with {TEXT_RULES[rule]}",
+            act="cd-text", label=TEXT_RULES[rule], values={"rule": rule},
+        )
+        for rule, packs in rules_that_fit(plan.text)
+    ]  # fmt: skip
 
 
 def _joins(plan: DesignPlan) -> list[Remark]:
@@ -271,7 +281,7 @@ class PackUse:
 
 
 def pack_use(plan: DesignPlan) -> PackUse:
-    use = text_use(plan.text)
+    use = text_use(plan.coded)
     end = max(MOST_PACKS, use.packs)
     spans, at = [], 0
     for kind, packs in use.by_kind:

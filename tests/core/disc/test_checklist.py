@@ -102,8 +102,15 @@ class ChecklistTests(TestCase):
     def test_clipping_is_judged_only_where_it_was_measured(self) -> None:
         self.assertIsNone(self.line("clipping", self.laid(self.track(), self.track())))
         self.assertEqual(self.line("clipping", self.laid(self.track(state=""), self.track()))[0], PASSED)
-        found = self.line("clipping", self.laid(self.track(state=""), self.track(state="clipped")))
-        self.assertEqual(found, (DOUBTFUL, "track 2 clipped; lower the level"))
+        found = self.line("clipped-source", self.laid(self.track(state=""), self.track(state="clipped")))
+        self.assertEqual(found, (DOUBTFUL, "track 2 is clipped in the file already; no level mends that"))
+        # What the level does to it is another matter, and the one that a level mends.
+        over = self.laid(
+            self.track(state=""), self.track(state="clipped", over_db=1.26), self.track(state="", over_db=0.3)
+        )
+        text = "the level takes the peaks of tracks 2 and 3 up to 1.3 dB beyond full scale, where they are limited"
+        self.assertEqual(self.line("clipping", over), (DOUBTFUL, f"{text}; lower the level"))
+        self.assertIsNone(self.line("clipped-source", over))
 
     def test_lossy_sources(self) -> None:
         self.assertEqual(self.line("lossy", self.laid(self.track()))[0], PASSED)

@@ -1,10 +1,24 @@
 """CD-Text and codes, packed and read back."""
 
+from dataclasses import replace
+from unittest import TestCase
+
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from rumbrel.core.disc.codes import check_digit, parse_isrc, parse_product_code
-from rumbrel.core.disc.text import DiscText, TextTooLong, TrackText, decode_packs, encode_packs, read_text
+from rumbrel.core.disc.text import (
+    TEXT_RULES,
+    DiscText,
+    TextTooLong,
+    TrackText,
+    decode_packs,
+    encode_packs,
+    packs_by_rule,
+    read_text,
+    rules_that_fit,
+    thinned,
+)
 from rumbrel.core.errors import DiscError
 from tests.core.disc.case import DiscCase
 from tests.marks import slow
@@ -72,3 +86,43 @@ class TextTests(DiscCase):
                 parse_product_code(wrong)
             with self.assertRaises(DiscError):
                 parse_isrc(wrong)
+
+
+class RuleTests(TestCase):
+    def test_what_a_rule_leaves_fits_and_the_least_loss_comes_first(self) -> None:
+        """99 tracks of ordinary titles by one performer take more than the 256 packs of a block."""
+        words = ("bells", "at", "dusk", "over", "the", "quiet", "water", "of", "Ostreth", "harbour")
+        tracks = tuple(
+            TrackText(
+                title=" ".join(words[(n + k * 3) % 10] for k in range(5)), performer=f"The Ringers {n % 3}",
+                composer="A. Venning", isrc="",
+            )
+            for n in range(99)
+        )  # fmt: skip
+        text = DiscText(disc=TrackText(title="All of them"), tracks=tracks)
+        with self.assertRaises(TextTooLong):
+            encode_packs(text)
+        offered = dict(rules_that_fit(text))
+        self.assertEqual(list(offered), [rule for rule in TEXT_RULES if rule in offered], "in the order of the table")
+        self.assertEqual({"titles", "short", "none"} - offered.keys(), set())
+        for rule, packs in offered.items():
+            coded = packs_by_rule(text, rule)
+            assert coded is not None
+            self.assertEqual((len(coded) // 18, len(coded) // 18 <= 256), (packs, True), rule)
+        self.assertEqual(decode_packs(packs_by_rule(text, "titles") or b"").tracks[7], TrackText(title=tracks[7].title))
+        short = decode_packs(packs_by_rule(text, "short") or b"")
+        for whole, cut in zip(tracks, short.tracks, strict=True):
+            self.assertTrue(whole.title.startswith(cut.title) and cut.title, cut)
+            self.assertTrue(whole.performer.startswith(cut.performer))
+        # One more character would not fit.
+        longest = max(len(cut.title) for cut in short.tracks)
+        self.assertGreater(longest, 8)
+
+    def test_one_performer_stands_once(self) -> None:
+        tracks = tuple(TrackText(title=f"Peal {n}", performer="The Ringers") for n in range(3))
+        text = DiscText(disc=TrackText(title="Tower"), tracks=tracks)
+        once = thinned(text, "performer-once")
+        self.assertEqual((once.disc.performer, {track.performer for track in once.tracks}), ("The Ringers", {""}))
+        mixed = replace(text, tracks=(replace(tracks[0], performer="Another"), *tracks[1:]))
+        self.assertEqual(thinned(mixed, "performer-once"), mixed)
+        self.assertEqual((packs_by_rule(text, "all"), packs_by_rule(text, "none")), (None, b""))

@@ -1,22 +1,33 @@
 """A disc changed on its screen: every act by its form, undone, from two windows, offered, filled, followed, measured."""
 
 from dataclasses import replace
+from pathlib import Path
 from unittest import mock
 
 import soundfile
 from django.conf import settings
 from django.urls import reverse
+from mutagen.flac import FLAC
 
 from rumbrel.core.disc.data_disc import read_back_data
+from rumbrel.core.disc.text import decode_packs
 from rumbrel.core.errors import DiscError
+from rumbrel.core.records import as_record
 from rumbrel.web.collection.facts import kept_facts
 from rumbrel.web.collection.models import Track, TrackFacts
 from rumbrel.web.collection.queries import facts_by_id
 from rumbrel.web.discs.models import Disc, DiscChange, Meeting, SoundMeasure
-from rumbrel.web.discs.services import lay_out_list, plan_layout, put_in, start_measuring
+from rumbrel.web.discs.services import lay_out_list, plan_layout, put_in, start_measuring, start_write
 from rumbrel.web.playlists.services import add_tracks, make_playlist
 from tests.signals import music, write_sound
 from tests.web.discs.test_discs import DiscCase
+
+
+class TagCase(DiscCase):
+    def tag(self, path: Path, **tags: str) -> None:
+        file = FLAC(path)
+        file.update({name: [value] for name, value in tags.items()})
+        file.save()
 
 
 class ActTests(DiscCase):
@@ -169,7 +180,55 @@ class ActTests(DiscCase):
         self.assertTrue(Disc.objects.filter(pk=second.pk).exists())
 
 
-class MeasureTests(DiscCase):
+class LongTextTests(TagCase):
+    def test_titles_beyond_what_cd_text_holds_are_shortened_or_left_out_by_a_press(self) -> None:
+        words = "A rather long and quite ordinary title of a piece for bells, the like of which fills a whole disc"
+        for number in range(1, 5):
+            write_sound(self.source / f"{number}.flac", 44_100 * 5, seed=number)
+            title = " ".join([f"Number {number}:"] + [words] * 4)
+            self.tag(
+                self.source / f"{number}.flac", title=title[:480], artist="The Ringers", composer=f"{words} {words}"
+            )
+        self.scan()
+        disc = self.disc()
+        design = disc.design
+        texts = {
+            "title": "Bells",
+            "message": "x " * 240,
+            "songwriter": words * 5,
+            "arranger": words * 5,
+            "composer": words * 5,
+        }
+        disc.plan = as_record(replace(design, texts=texts))
+        disc.save(update_fields=["plan"])
+        page = self.text(disc)
+        self.assert_all_in(("at most 256 fit", "titles and performers alone", "no packs with no CD-Text"), page)
+        with self.assertRaisesRegex(DiscError, "at most 256 fit"):
+            start_write(disc=disc)
+        page = self.act(disc, "cd-text", rule="titles-performers")
+        self.assertNotIn("at most 256 fit", page)
+        disc = self.write(disc)
+        self.assertEqual(disc.state, "written", disc.error)
+        packs = decode_packs(Path(disc.image_path).with_suffix(".cdt").read_bytes())
+        self.assertEqual((packs.disc.title, packs.disc.message, packs.tracks[0].composer), ("Bells", "", ""))
+        self.assertTrue(packs.tracks[0].title.startswith("Number 1: A rather long"))
+        self.client.post(reverse("discs:undo", args=[disc.pk]))
+        self.assertIn("at most 256 fit", self.text(disc))
+        self.act(disc, "cd-text", rule="none")
+        disc = self.write(self.fresh_blank(disc))
+        self.assertEqual(disc.state, "written", disc.error)
+        self.assertFalse(Path(disc.image_path).with_suffix(".cdt").exists())
+        sheet = Path(disc.image_path).with_suffix(".cue").read_text()
+        self.assertIn(f'TITLE "Number 2: {words}', sheet)
+        self.assertNotIn("CDTEXTFILE", sheet)
+        self.assertIn("Select a valid choice", self.act(disc, "cd-text", rule="odd"))
+
+    def fresh_blank(self, disc: Disc) -> Disc:
+        put_in(recorder=disc.recorder_key, shelf_key="80")
+        return disc
+
+
+class MeasureTests(TagCase):
     def test_what_is_measured_stays_true_until_its_file_changes(self) -> None:
         whole = music(800_000)
         for number, part in enumerate((whole[:400_000], whole[400_000:])):
@@ -199,13 +258,6 @@ class MeasureTests(DiscCase):
         facts = facts_by_id([track.pk])[track.pk]
         TrackFacts.objects.filter(track=track).update(data=kept_facts(replace(facts, modified_ns=1)))
         self.assertIsNotNone(start_measuring(disc=disc))
-
-    def tag(self, path, **tags: str) -> None:  # type: ignore[no-untyped-def]
-        from mutagen.flac import FLAC
-
-        file = FLAC(path)
-        file.update({name: [value] for name, value in tags.items()})
-        file.save()
 
 
 class FilesTests(DiscCase):

@@ -82,9 +82,9 @@ def plan_layout(*, disc: Disc, design: DiscDesign | None = None) -> PlannedDisc:
         plan = plan_design(chosen, sounds, meetings=meetings_of(chosen, sounds))
         hidden = plan.layout.hidden
         lines = [_as_written(track) for track in plan.layout.tracks]
-        # Discs written before dither could be chosen have the flat one, and their marks stay true.
-        dither = (chosen.dither,) if chosen.dither != FLAT else ()
-        mark = _hashed((plan.layout.medium.key, lines, hidden and hidden.path, plan.text, *dither))
+        # Discs written before dither and the CD-Text could be chosen have the usual ones, and their marks stay true.
+        later = [chosen.dither] * (chosen.dither != FLAT) + [chosen.cd_text] * (chosen.cd_text != "all")
+        mark = _hashed((plan.layout.medium.key, lines, hidden and hidden.path, plan.text, *later))
         return PlannedDisc(design=chosen, sounds=sounds, files={}, plan=plan, mark=mark)
     files = files_of(chosen)
     data = plan_data(chosen, files)

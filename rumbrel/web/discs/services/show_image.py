@@ -71,7 +71,14 @@ def _make_form(desk: Desk, disc_id: int, form: str) -> str:
     folder = disc_folder(disc) / form
     plan = planned.audio
     image = write_image(
-        plan.layout, folder, image_name(disc), text=plan.text, image_format=form, report=desk.report, replaces=True
+        plan.layout,
+        folder,
+        image_name(disc),
+        text=plan.text,
+        image_format=form,
+        report=desk.report,
+        replaces=True,
+        packs=plan.packs,
     )
     marks = image.marks
     if any(written.of(region) != digest for region, digest in zip(marks.regions, marks.digests, strict=True)):

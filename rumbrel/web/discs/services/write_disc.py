@@ -152,7 +152,7 @@ def _write_sound(disc: Disc, planned: PlannedDisc, plan: DesignPlan, stage: _Sta
     # The folder is this disc's own: what is replaced is its last image.
     written = write_plan(
         plan, disc_folder(disc), image_name(disc), speed=planned.design.speed, replaces=True, report=stage.told,
-        blank=tray_of(disc.recorder_key).blank,
+        blank=tray_of(disc.recorder_key).blank, packs=plan.packs,
     )  # fmt: skip
     if written.image is None:
         raise DiscError(written.said)

@@ -11,6 +11,7 @@ from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.core.disc.design import DISC_TEXTS, TRACK_TEXTS
 from rumbrel.core.disc.red_book import format_msf
+from rumbrel.core.disc.text import TEXT_RULES
 from rumbrel.core.errors import RumbrelError
 from rumbrel.core.verdict import Verdict
 from rumbrel.core.workflows.design_data import DataPlan
@@ -115,6 +116,7 @@ def _of_sound(found: Disc, planned: PlannedDisc, plan: DesignPlan) -> dict[str, 
         "rows": rows,
         "layout": plan.layout,
         "pack": pack_use(plan),
+        "text_rules": TEXT_RULES,
         "texts": disc_texts(planned.design, shown),
         "sounds": list({row.track_id: row.title for row in rows}.items()),
         "hidden": str(planned.design.hidden_id or ""),

@@ -17,7 +17,7 @@ from rumbrel.core.disc.joins import joined
 from rumbrel.core.disc.layout import DiscLayout, Programme, taken
 from rumbrel.core.disc.media import MEDIA, medium_for, speed_advice
 from rumbrel.core.disc.red_book import FIRST_PAUSE_SECTORS, MAX_TRACKS, SECTORS_PER_SECOND, format_msf, parse_msf
-from rumbrel.core.disc.text import DiscText
+from rumbrel.core.disc.text import TEXT_RULES, DiscText
 from rumbrel.core.errors import DiscError
 from rumbrel.core.forecast import WhenPresent
 from rumbrel.core.inspection import inspect_file
@@ -75,6 +75,12 @@ class Command(ReportingCommand):
             help="run-on finds tracks of one recording and cuts none of it",
         )
         parser.add_argument("--text", type=Path, metavar="FILE", help="CD-Text as TOML, over the files' tags")
+        parser.add_argument(
+            "--cd-text",
+            choices=tuple(TEXT_RULES),
+            default="all",
+            help="what of the texts goes into it, all unless said",
+        )
         parser.add_argument("--before-first", type=Path, metavar="FILE", help="sound that lies before track 1")
         parser.add_argument(
             "--split", choices=("even", "fill", "free"), help="over several discs where one is too small"
@@ -124,7 +130,7 @@ class Command(ReportingCommand):
         kept = [path for path in (*options["sources"], options["before_first"], options["text"]) if path]
         written = write_plan(
             plan, options["out"], name, speed=job.speed, image_format=options["format"], report=line,
-            replaces=options["when_present"] == WhenPresent.REPLACE, untouched=kept,
+            replaces=options["when_present"] == WhenPresent.REPLACE, untouched=kept, packs=plan.packs,
         )  # fmt: skip
         line.clear()
         image = written.image
@@ -209,6 +215,7 @@ class _Job:
             texts=says.texts if not options["name"] else {**says.texts, "title": name},
             title=name,
             dither=options["dither"],
+            cd_text=options["cd_text"],
         ).check()
         programmes = gather_programmes(options["sources"])
         if options["gaps"]:
