@@ -16,7 +16,14 @@ from rumbrel.web.accounts.services import make_account
 from rumbrel.web.batches.models import Batch
 from rumbrel.web.batches.services import keep_in_step, start_batch
 from rumbrel.web.batches.wishes import BatchWish
-from rumbrel.web.bench.services import make_delivery, put_disc_in, put_into_player, stand_in_volumes, track_file
+from rumbrel.web.bench.services import (
+    copy_disc_in,
+    make_delivery,
+    put_disc_in,
+    put_into_player,
+    stand_in_volumes,
+    track_file,
+)
 from rumbrel.web.collection.models import SourceFolder, Track
 from rumbrel.web.collection.queries import pulled_ids
 from rumbrel.web.collection.services import keep_view, start_looks
@@ -104,6 +111,8 @@ class SafetyCase(WebCase):
         self.taken = put_disc_in(drive="clean", disc_key=f"disc:{self.disc.pk}")
         track_file(self.taken, 1).parent.mkdir(parents=True)
         track_file(self.taken, 1).write_bytes(b"RIFF")
+        put_in(recorder="quick", shelf_key="80")
+        self.copy = copy_disc_in(drive="clean")
         put_into_player(disc_key=f"disc:{self.disc.pk}")
         self.volume = stand_in_volumes()[0]
         self.delivery = make_delivery(row=self.volume, source=f"playlist:{self.playlist.pk}")
@@ -129,6 +138,7 @@ class SafetyCase(WebCase):
             "collection:remove-view": self.view.pk, "collection:restore-view": self.view.pk,
             **dict.fromkeys((f"bench:{name}" for name in _OF_VOLUMES), self.volume.pk),
             **dict.fromkeys((f"bench:{name}" for name in _OF_DELIVERIES), self.delivery.pk),
+            **dict.fromkeys(("discs:copy", "discs:copy-state", "discs:stop-copy"), self.copy.pk),
             **dict.fromkeys(("accounts:change", "accounts:set-password"), self.account.pk),
         }  # fmt: skip
         usual = {
