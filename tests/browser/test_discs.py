@@ -244,9 +244,10 @@ class DiscTests(WayCase):
             tagged["title"], tagged["album"] = f"Part {number}", "Tower concert"
             tagged.save()
         page = self.laid_out("Concertday", 3, "80")
-        proposal = page.locator("#checklist").get_by_role("button", name="run on")
+        proposal = page.locator("#checklist").get_by_role("button", name="run all on")
         expect(proposal).to_be_visible(timeout=A_WHILE_MS)
         expect(page.locator("#checklist")).to_contain_text("2 joins of one recording could run on")
+        expect(page.locator("#checklist")).to_contain_text("tracks 2 and 3 are one recording (Part 1, Part 2)")
         proposal.click()
         expect(page.locator("#gap-3")).to_have_value("runs on")
         self.written(page, "80")

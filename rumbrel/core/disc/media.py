@@ -79,6 +79,10 @@ MEDIA: tuple[Medium, ...] = (
         key="90", label="90 minute blank", capacity_sectors=405_000, speeds=(4, 8, 16), careful_speed=4,
         safe_speed=8, pitch_um=1.33, beyond_standard=True,
     ),
+    Medium(
+        key="99", label="99 minute blank", capacity_sectors=445_500, speeds=(4, 8), careful_speed=4,
+        safe_speed=4, pitch_um=1.21, beyond_standard=True,
+    ),
 )  # fmt: skip
 
 

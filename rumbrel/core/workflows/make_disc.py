@@ -191,7 +191,7 @@ def sheet_says(path: Path) -> SheetSays:
         try:
             packs = decode_packs(place.read_bytes())
         except OSError as error:
-            raise DiscError(f"{place} cannot be read, though the cue sheet names it: {error.strerror}.") from error
+            raise DiscError(f"{place.name} cannot be read, though {path.name} names it: {error.strerror}.") from error
     return SheetSays(
         texts={name: text for name, text in texts.items() if text}, packs=packs,
         # Behind data, that pause is the one that every disc has.
@@ -238,7 +238,7 @@ def _stretches(path: Path, sheet: CueSheet, inspect: Inspect) -> list[Programme]
         if file not in files:
             place = path.parent / file.name
             if not place.is_file():
-                raise DiscError(f"{place} is not there, though the cue sheet names it.")
+                raise DiscError(f"{file.name} does not lie beside {path.name}, which names it. Put both into one folder.")
             files[file] = (
                 image_programme(place, file.kind) if file.kind in IMAGE_KINDS else programme_of(inspect(place))
             )

@@ -220,16 +220,27 @@ def _shorter_texts(plan: DesignPlan) -> list[Remark]:
 
 
 def _joins(plan: DesignPlan) -> list[Remark]:
+    """A choice for each pair, named; and one for all of them where there are several."""
     rows = [row for row in plan.rows if row.joins and row.track is not None]
-    if not rows:
-        return []
-    if len(rows) == 1 and rows[0].track is not None:
-        number = rows[0].track.number
-        text = f"tracks {number - 1} and {number} are one recording; shall they run on?"
-    else:
+    found = []
+    if len(rows) > 1:
         text = f"{counted(len(rows), 'join')} of one recording could run on without a break"
-    keys = " ".join(str(row.design.key) for row in rows)
-    return [Remark(verdict=Verdict.DOUBTFUL, text=text, act="join", label="run on", values={"keys": keys, "on": "on"})]
+        keys = " ".join(str(row.design.key) for row in rows)
+        found.append(_join(Verdict.DOUBTFUL, text, "run all on", keys))
+    for row in rows[:_MOST_JOINS_NAMED]:
+        assert row.track is not None
+        number = row.track.number
+        before = plan.layout.tracks[number - 2].programme.title
+        text = f"tracks {number - 1} and {number} are one recording ({before}, {row.title}); shall they run on?"
+        found.append(_join(None if len(rows) > 1 else Verdict.DOUBTFUL, text, "run on", str(row.design.key)))
+    return found
+
+
+_MOST_JOINS_NAMED = 12
+
+
+def _join(verdict: Verdict | None, text: str, label: str, keys: str) -> Remark:
+    return Remark(verdict=verdict, text=text, act="join", label=label, values={"keys": keys, "on": "on"})
 
 
 def _remedied(code: str, remark: Remark, plan: DesignPlan | DataPlan) -> Remark:
