@@ -1,6 +1,7 @@
 """Steps from source to checked result: decoded once, encoded as often as there are targets."""
 
 import logging
+import os
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -69,8 +70,18 @@ def carry_out_group(steps: Sequence[Step], watch: Watch = _NO_WATCH) -> list[Out
 
 
 def _failed(step: Step, error: RumbrelError) -> Outcome:
-    outcome = Outcome(step=step, ok=False, error=str(error), warnings=step.warnings)
+    may_pass = isinstance(error, OutputError) or not _is_as_foreseen(step)
+    outcome = Outcome(step=step, ok=False, error=str(error), warnings=step.warnings, may_pass=may_pass)
     return outcome.with_likeness(error.likeness) if isinstance(error, Unlike) else outcome
+
+
+def _is_as_foreseen(step: Step) -> bool:
+    """Whether the source lies there as it did when it was inspected."""
+    try:
+        status = os.stat(step.source.path)
+    except OSError:
+        return False
+    return (status.st_size, status.st_mtime_ns) == (step.source.size_bytes, step.source.modified_ns)
 
 
 def _unexpected(step: Step, error: Exception) -> RumbrelError:

@@ -19,7 +19,8 @@ class Outcome:
     lossy result and its source, against the source; None where it was not compared that way. compared_samples of it were
     held against the source; read_by says which decoders read both; worst_seconds is where it is furthest from it, from the beginning of the result. work_seconds is the time
     that it took a worker, 0.0 where that is not known. undecided says that a check was kept from its end by something
-    outside the files, so that nothing is known of the result.
+    outside the files, so that nothing is known of the result; may_pass that the work failed for a reason outside the
+    source, or that the source was not there as it was foreseen: another try may come to something.
     """
 
     step: Step
@@ -39,6 +40,7 @@ class Outcome:
     warnings: tuple[Warning, ...] = ()
     work_seconds: float = 0.0
     undecided: bool = False
+    may_pass: bool = False
 
     def with_likeness(self, likeness: Likeness | None) -> "Outcome":
         """What comparing the result with its source told."""

@@ -41,7 +41,9 @@ def _work(group: Group, tell: Tell, *, checks: bool, ledgers: Mapping[str, Path]
 
 def _lost(group: Group, death: Death, *, landings: Landings) -> list[Outcome]:
     text = death.text(Path(group[0].source.path).name)
-    return [landings.outcome(step) or Outcome(step=step, ok=False, error=text) for step in group]
+    return [
+        landings.outcome(step) or Outcome(step=step, ok=False, error=text, may_pass=not death.crashed) for step in group
+    ]
 
 
 def _sweep(group: Group) -> None:

@@ -238,7 +238,9 @@ def _stretches(path: Path, sheet: CueSheet, inspect: Inspect) -> list[Programme]
         if file not in files:
             place = path.parent / file.name
             if not place.is_file():
-                raise DiscError(f"{file.name} does not lie beside {path.name}, which names it. Put both into one folder.")
+                raise DiscError(
+                    f"{file.name} does not lie beside {path.name}, which names it. Put both into one folder."
+                )
             files[file] = (
                 image_programme(place, file.kind) if file.kind in IMAGE_KINDS else programme_of(inspect(place))
             )

@@ -88,6 +88,7 @@ class Item(models.Model):
     read_by = models.CharField(max_length=120, blank=True)
     warnings = models.JSONField(default=list)
     error = models.TextField(blank=True)
+    may_pass = models.BooleanField(default=False)
     verified_at = models.DateTimeField(null=True)
     verify_error = models.TextField(blank=True)
     changed = models.PositiveBigIntegerField(default=0)
@@ -170,13 +171,15 @@ class MovedOriginal(models.Model):
 
 class KeptInStep(models.Model):
     """A source folder whose results are kept up to date: what is new or changed there is made again. gone are the
-    results whose originals went."""
+    results whose originals went; lacking are the originals, by their places in the folder, that could not be made, each with
+    the reason."""
 
     folder = models.ForeignKey(SourceFolder, on_delete=models.CASCADE, related_name="+")
     target_name = models.TextField()
     targets = models.JSONField(default=list)
     options = models.JSONField(default=dict)
     gone = models.JSONField(default=list)
+    lacking = models.JSONField(default=list)
     looked_at = models.DateTimeField(null=True)
     created_at = models.DateTimeField(auto_now_add=True)
 

@@ -7,7 +7,7 @@ from unittest import mock
 import numpy as np
 
 from rumbrel.core.conversion import carry_out, verify_step
-from rumbrel.core.errors import OutputError
+from rumbrel.core.errors import DecodeError, OutputError
 from rumbrel.core.forecast import Step, WarningCode
 from tests.core.forecast.case import PlanCase
 from tests.marks import slow
@@ -52,6 +52,23 @@ class BesideAnotherTests(PlanCase):
         # The table alone refuses it.
         with mock.patch("rumbrel.core.conversion.against_source._make_again", side_effect=OutputError("no room")):
             self.assertFalse(verify_step(step).ok)
+
+
+class MayPassTests(PlanCase):
+    def test_a_failure_of_the_surroundings_may_pass_and_one_of_the_file_does_not(self) -> None:
+        path = write_sound(self.folder / "in" / "a.flac", 90_000)
+        (step,) = self.plan("in", target="car-mp3").steps
+        with mock.patch("rumbrel.core.conversion.lane.working_file", side_effect=OutputError("No room.")):
+            self.assertTrue(carry_out(step).may_pass)
+        away = path.rename(self.folder / "a.flac")
+        self.assertTrue(carry_out(step).may_pass, "it was not there")
+        away.rename(path)
+        self.assertTrue(carry_out(step).ok)
+        write_sound(self.folder / "in2" / "b.flac", 90_000)
+        (step,) = self.plan("in2", target="car-mp3").steps
+        with mock.patch("rumbrel.core.conversion.lane.Lane.push", side_effect=DecodeError("No sound.")):
+            outcome = carry_out(step)
+        self.assertEqual((outcome.ok, outcome.may_pass), (False, False))
 
 
 class VerifyTests(PlanCase):

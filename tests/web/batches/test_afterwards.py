@@ -314,6 +314,33 @@ class StepTests(EndedCase):
             (KeptInStep.objects.count(), len(now) + 1), (0, len(list(Path(batch.destination).rglob("*.flac"))))
         )
 
+    def test_what_was_away_for_a_while_is_made_and_what_cannot_be_is_counted_and_named(self) -> None:
+        self.press("keep")
+        kept = KeptInStep.objects.get()
+        KeptInStep.objects.update(looked_at=timezone.now())
+        away = write_sound(self.source / "d" / "late.wav", 90_000, seed=7)
+        bad = write_sound(self.source / "d" / "bad.flac", 90_000, seed=7)
+        whole = bad.read_bytes()
+        bad.write_bytes(whole[: len(whole) // 2])
+        self.scan()
+        self.assertEqual(keep_what_is_due(), 1)
+        # Moved off before its turn comes, and back afterwards, unchanged.
+        away.rename(self.folder / "late.wav")
+        self.work()
+        batch = Batch.objects.latest("pk")
+        late = batch.items.get(source__endswith="late.wav")
+        self.assertEqual((late.state, late.may_pass), (Item.State.FAILED, True), late.error)
+        (self.folder / "late.wav").rename(away)
+        self.scan()
+        self.press("step", pk=kept.pk)
+        batch = Batch.objects.latest("pk")
+        self.assertEqual([item.source.rpartition("/")[2] for item in batch.items.all()], ["late.wav"])
+        self.assertEqual(batch.items.get().state, Item.State.DONE)
+        self.assertIn("is in step", self.press("step", pk=kept.pk))
+        kept.refresh_from_db()
+        self.assertEqual([each["name"] for each in kept.lacking], ["d/bad.flac"])
+        self.assertIn("1 file could not be made", self.page(reverse("batches:index")))
+
     def test_a_batch_of_two_folders_stands_for_none(self) -> None:
         Track.objects.filter(relative="a/peal.wav").update(
             folder=SourceFolder.objects.create(path=str(self.source / "a"))

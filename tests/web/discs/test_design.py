@@ -245,7 +245,9 @@ class MeasureTests(TagCase):
         self.assertEqual(answer["HX-Trigger"], "measured")
         self.assertEqual((SoundMeasure.objects.count(), Meeting.objects.get().meets), (2, True))
         page = self.text(disc)
-        self.assert_all_in(("tracks 1 and 2 are one recording (Part 0, Part 1); shall they run on?", "nothing is limited"), page)
+        self.assert_all_in(
+            ("tracks 1 and 2 are one recording (Part 0, Part 1); shall they run on?", "nothing is limited"), page
+        )
         self.assertIsNone(start_measuring(disc=disc), "nothing is left to be measured")
         before = plan_layout(disc=disc).mark
         SoundMeasure.objects.all().delete()

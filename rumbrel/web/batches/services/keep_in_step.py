@@ -56,7 +56,8 @@ def end_keeping(*, kept: KeptInStep) -> None:
 def bring_in_step(*, kept: KeptInStep) -> Batch | None:
     """Start a batch of what is new or changed in the folder; None where nothing is. What went is noted.
 
-    What failed, or could be saved in part only, is not tried again until its file changes.
+    What failed, or could be saved in part only, is not tried again until its file changes, unless the reason may have
+    passed: a disk that was away, or full. What is lacking for good is noted with its reason.
     """
     wish = BatchWish.restored(kept.targets, kept.options)
     begun_at = timezone.now()
@@ -65,8 +66,13 @@ def bring_in_step(*, kept: KeptInStep) -> Batch | None:
     tried = _tried(kept)
     working = {step.source_id for step in plan.steps if step.writes and _key(step) not in tried}
     kept.gone = _gone(kept, wish)
+    kept.lacking = [
+        {"name": _within(kept, step), "why": tried[_key(step)]}
+        for step in plan.steps
+        if step.writes and _key(step) in tried
+    ]
     kept.looked_at = begun_at
-    kept.save(update_fields=["gone", "looked_at"])
+    kept.save(update_fields=["gone", "lacking", "looked_at"])
     if not working:
         return None
     return start_batch(track_ids=[pk for pk in ids if pk in working], wish=wish, in_step=kept)
@@ -80,12 +86,20 @@ def _key(step: Step) -> _Key:
     return step.target.slug, step.source.key, step.source.size_bytes, step.source.modified_ns
 
 
-def _tried(kept: KeptInStep) -> set[_Key]:
+def _within(kept: KeptInStep, step: Step) -> str:
+    """A source's place in the folder, in signs that JSON holds."""
+    path = Path(step.source.path)
+    inside = path.relative_to(kept.folder.path) if path.is_relative_to(kept.folder.path) else path
+    return f"{inside}{step.source.part}".encode("utf-8", "replace").decode()
+
+
+def _tried(kept: KeptInStep) -> dict[_Key, str]:
+    """What failed for a reason of its file, with the reason."""
     states = (Item.State.FAILED, Item.State.PART)
-    found: set[_Key] = set()
+    found: dict[_Key, str] = {}
     for batch in kept.batches.all():
-        numbers = set(batch.items.filter(state__in=states).values_list("number", flat=True))
-        found |= {_key(step) for number, step in steps_of(batch, numbers=numbers).items()}
+        failed = dict(batch.items.filter(state__in=states, may_pass=False).values_list("number", "error"))
+        found |= {_key(step): failed[number] for number, step in steps_of(batch, numbers=set(failed)).items()}
     return found
 
 

@@ -209,6 +209,7 @@ def _keep(batch_id: int, numbers: dict[str, int], outcome: Outcome) -> None:
         read_by=outcome.read_by,
         kbps_out=round(outcome.bitrate_bps / 1000),
         error=outcome.error,
+        may_pass=outcome.may_pass,
         warnings=_joined(item.warnings, outcome.warnings),
         changed=_now(),
     )
