@@ -41,6 +41,7 @@ __all__ = [
     "working_folder",
     "working_path",
     "write_whole",
+    "sha256_of",
 ]
 
 logger = logging.getLogger(__name__)
@@ -256,6 +257,12 @@ def write_whole(path: Path, content: bytes | str) -> None:
     with working_file(path) as working, output_errors(path.parent):
         working.write_bytes(raw)
         move_into_place(working, path, replaces=True)
+
+
+def sha256_of(path: Path) -> str:
+    """SHA-256 of a file's bytes, as any other program says it. Raises OSError."""
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def file_digest(path: Path) -> str:

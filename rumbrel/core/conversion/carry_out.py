@@ -9,7 +9,15 @@ from pathlib import Path
 from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.encoders.rewrap import rewrap_sound
 from rumbrel.core.errors import AboveCeiling, Cancelled, CheckFailed, DecodeError, OutputError, RumbrelError
-from rumbrel.core.files import Settling, copy_compared, move_into_place, output_errors, refused_now, working_file
+from rumbrel.core.files import (
+    Settling,
+    copy_compared,
+    move_into_place,
+    output_errors,
+    refused_now,
+    sha256_of,
+    working_file,
+)
 from rumbrel.core.forecast.planning import plan_sound
 from rumbrel.core.forecast.steps import Action, Step, Warning, WarningCode
 from rumbrel.core.inspection.facts import Facts
@@ -116,6 +124,7 @@ def _carry_alone(step: Step, watch: Watch) -> Outcome:
         with working_file(Path(step.output)) as working:
             outcome = _copy(step, working, watch) if step.action is Action.COPY else _rewrap(step, working, watch)
             _check_unchanged(step)
+            outcome = _with_digest(outcome, working)
             watch.landing(outcome, working)
             move_into_place(working, Path(step.output), replaces=step.replaces)
     except Cancelled:
@@ -125,6 +134,12 @@ def _carry_alone(step: Step, watch: Watch) -> Outcome:
     except Exception as error:  # noqa: BLE001 - it is logged and said
         return _failed(step, _unexpected(step, error))
     return outcome
+
+
+def _with_digest(outcome: Outcome, working: Path) -> Outcome:
+    """With the digest of the file that is about to get its name. Raises OutputError."""
+    with output_errors(working.parent):
+        return replace(outcome, sha256=sha256_of(working))
 
 
 def _check_unchanged(step: Step) -> None:
@@ -155,7 +170,7 @@ def _copy(step: Step, working: Path, watch: Watch) -> Outcome:
         copied = facts.size_bytes
     return Outcome(
         step=step, ok=True, bytes_out=copied, samples_in=samples, samples_out=samples, checked=True,
-        bitrate_bps=step.source.bitrate_bps, warnings=step.warnings,
+        bitrate_bps=step.source.bitrate_bps, warnings=step.warnings, identical_file=not step.changes_tags,
     )  # fmt: skip
 
 
@@ -245,6 +260,7 @@ def _settled(lane: Lane, passage: Passage | None, part: _Part) -> Outcome:
         finally:
             settling.join()
         _check_unchanged(step)
+        outcome = _with_digest(outcome, lane.working)
         part.watch.landing(outcome, lane.working)
         move_into_place(lane.working, Path(step.output), replaces=step.replaces, settling=settling)
     except Cancelled:

@@ -17,7 +17,8 @@ class Outcome:
     of the source could be saved: ok is False then, and the result is there. digest is that of the
     samples where result and source are equal to the bit, else "". difference_db is what differs between a
     lossy result and its source, against the source; None where it was not compared that way. compared_samples of it were
-    held against the source; read_by says which decoders read both; worst_seconds is where it is furthest from it, from the beginning of the result. work_seconds is the time
+    held against the source; sha256 is that of the result's file, and identical_file says that it is its source's, byte by
+    byte; read_by says which decoders read both; worst_seconds is where it is furthest from it, from the beginning of the result. work_seconds is the time
     that it took a worker, 0.0 where that is not known. undecided says that a check was kept from its end by something
     outside the files, so that nothing is known of the result; may_pass that the work failed for a reason outside the
     source, or that the source was not there as it was foreseen: another try may come to something.
@@ -37,6 +38,8 @@ class Outcome:
     compared_samples: int = 0
     worst_seconds: float | None = None
     read_by: str = ""
+    sha256: str = ""
+    identical_file: bool = False
     warnings: tuple[Warning, ...] = ()
     work_seconds: float = 0.0
     undecided: bool = False
@@ -67,6 +70,8 @@ class Outcome:
             "samples_out": self.samples_out,
             "checked": self.checked,
             "digest": self.digest or None,
+            "sha256": self.sha256 or None,
+            "identical_file": self.identical_file,
             "difference_db": self.difference_db,
             "compared_samples": self.compared_samples,
             "worst_seconds": self.worst_seconds,

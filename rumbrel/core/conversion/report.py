@@ -16,7 +16,7 @@ __all__ = ["table_cell", "write_report"]
 
 _COLUMNS = (
     "source", "output", "target", "action", "reason", "ok", "checked", "bytes_in", "bytes_out", "bitrate_in",
-    "bitrate_out", "samples_in", "samples_out", "digest", "difference_db", "compared_samples", "worst_seconds", "read_by", "error", "warnings",
+    "bitrate_out", "samples_in", "samples_out", "digest", "sha256", "identical_file", "difference_db", "compared_samples", "worst_seconds", "read_by", "error", "warnings",
 )  # fmt: skip
 # A cell that begins so is taken for a formula by programs that show tables.
 _FORMULA_SIGNS = ("=", "+", "-", "@", "\t", "\r")

@@ -1,14 +1,13 @@
 """A set of files handed over as a bag (RFC 8493, The BagIt File Packaging Format): payload, checksums, description."""
 
 import datetime
-import hashlib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path, PurePosixPath
 
 from rumbrel.core.errors import CheckFailed, OutputError
-from rumbrel.core.files import copy_compared, output_errors, settle_folder, working_folder
+from rumbrel.core.files import copy_compared, output_errors, settle_folder, sha256_of, working_folder
 
 __all__ = ["Bag", "BagFile", "make_bag", "unescaped"]
 
@@ -50,7 +49,7 @@ def make_bag(
             copy.parent.mkdir(parents=True, exist_ok=True)
             _, size = copy_compared(file.path, copy, report=partial(_report_behind, report, done))
             done += size
-            sha256 = _sha256_of(copy)
+            sha256 = sha256_of(copy)
             if file.sha256 and sha256 != file.sha256:
                 raise CheckFailed(
                     f"{file.name} is not what was kept of it. Compare its folder, then make the bag again."
@@ -60,7 +59,7 @@ def make_bag(
         _write(work / "bagit.txt", ["BagIt-Version: 1.0", "Tag-File-Character-Encoding: UTF-8"])
         _write(work / "bag-info.txt", _info(description, done, len(files)))
         tags = ("bag-info.txt", "bagit.txt", "manifest-sha256.txt")
-        _write(work / "tagmanifest-sha256.txt", [f"{_sha256_of(work / name)}  {name}" for name in tags])
+        _write(work / "tagmanifest-sha256.txt", [f"{sha256_of(work / name)}  {name}" for name in tags])
         settle_folder(work)
         work.rename(folder)
     return Bag(path=folder, files=len(files), size_bytes=done)
@@ -115,8 +114,3 @@ def _info(description: str, size_bytes: int, files: int) -> list[str]:
 
 def _write(path: Path, lines: Sequence[str]) -> None:
     path.write_bytes("".join(f"{line}\n" for line in lines).encode())
-
-
-def _sha256_of(path: Path) -> str:
-    with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()

@@ -89,6 +89,8 @@ class Item(models.Model):
     warnings = models.JSONField(default=list)
     error = models.TextField(blank=True)
     may_pass = models.BooleanField(default=False)
+    sha256 = models.CharField(max_length=64, blank=True)
+    identical_file = models.BooleanField(default=False)
     verified_at = models.DateTimeField(null=True)
     verify_error = models.TextField(blank=True)
     changed = models.PositiveBigIntegerField(default=0)
