@@ -145,7 +145,7 @@ class CrewTests(TestCase):
                     seen.append(end.result)
                     if end.result == "A":
                         self.assertEqual(crew.under_way(), [], "it is idle")
-                else:
+                elif seen:
                     looks += 1
                     if looks == 3:
                         self.assertEqual((seen, crew.under_way()), (["A"], []))

@@ -253,7 +253,7 @@ def _settled(lane: Lane, passage: Passage | None, part: _Part) -> Outcome:
     try:
         _refuse_limiting(step, passage)
         with output_errors(lane.working.parent):
-            warnings = step.warnings + lane.write_tags() + _passage_warnings(step, passage)
+            warnings = _foreseen(step, passage) + lane.write_tags() + _passage_warnings(step, passage)
         settling = Settling(lane.working)
         try:
             outcome = _proved(lane, passage, warnings, part)
@@ -334,6 +334,13 @@ def _proved(lane: Lane, passage: Passage, warnings: tuple[Warning, ...], part: _
 
 def _packets(count: int) -> str:
     return "1 damaged packet" if count == 1 else f"{count:,} damaged packets"
+
+
+def _foreseen(step: Step, passage: Passage) -> tuple[Warning, ...]:
+    """The forecast's warnings, without what is known better by now."""
+    if not passage.clipped_values:
+        return step.warnings
+    return tuple(warning for warning in step.warnings if warning.code is not WarningCode.CLIPPING)
 
 
 def _passage_warnings(step: Step, passage: Passage) -> tuple[Warning, ...]:

@@ -64,7 +64,7 @@ class Outcome:
             "action": str(step.action),
             "reason": step.reason,
             "ok": self.ok,
-            "bytes_in": step.source.size_bytes,
+            "bytes_in": step.source.sound_bytes,
             "bytes_out": self.bytes_out,
             "samples_in": self.samples_in,
             "samples_out": self.samples_out,

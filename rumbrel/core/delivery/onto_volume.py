@@ -37,7 +37,7 @@ class Delivered:
             "output": self.output or None,
             "action": str(self.step.action),
             "ok": self.ok,
-            "bytes_in": self.step.source.size_bytes,
+            "bytes_in": self.step.source.sound_bytes,
             "bytes_out": self.bytes_out,
             "checked": self.ok and bool(self.digest),
             "digest": self.digest or None,

@@ -69,7 +69,8 @@ class ClippingTests(PlanCase):
         self.assertGreater(image.limited[0].values, 10)
         measured, _ = measure_programmes([programme], LevelRule(mode="none"), jobs=1)
         found = [each.text for each in plan_disc(measured, DiscWish()).findings if each.code == "clipping"]
-        self.assertEqual(found, ["track 1 clipped; lower the level"])
+        text = "the level takes the peaks of track 1 up to 3.0 dB beyond full scale, where they are limited"
+        self.assertEqual(found, [f"{text}; lower the level"])
         quieter = write_image(
             lay_out([programme_of(inspect_file(self.master(0.9)))], gap_sectors=150, medium=medium_for("80")),
             self.folder,

@@ -173,7 +173,7 @@ class FaultTests(FolderCase):
             verdict=Verdict.FAILED, difference_db=1.0, peak_dbfs=0.0, compared_samples=1, text="other sound",
             worst=Place(start_seconds=61.5, end_seconds=62.0),
         )  # fmt: skip
-        with mock.patch("rumbrel.core.conversion.check.Comparison.likeness", return_value=wrong):
+        with mock.patch("rumbrel.core.conversion.against_source.Comparison.likeness", return_value=wrong):
             outcome = convert_one(source, "car-mp3", self.out)
         self.assertEqual(outcome.error, "The result is not like its source: other sound, worst from 1:01.5 to 1:02.0.")
         self.assertEqual((outcome.worst_seconds, outcome.difference_db), (61.5, 1.0))

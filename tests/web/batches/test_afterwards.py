@@ -274,6 +274,25 @@ class SpecTests(EndedCase):
         self.assertIn("no file to hold against it", answer)
 
 
+class SumTests(EndedCase):
+    def test_each_source_counts_once_and_every_line_has_its_digest(self) -> None:
+        targets = tuple(find_target(slug) for slug in ("car-mp3", "archive-flac", "disc-wav"))
+        batch = start_batch(track_ids=pulled_ids(), wish=BatchWish(targets=targets))
+        self.work()
+        batch.refresh_from_db()
+        files = [self.source / "a" / "peal.wav", self.source / "b" / "=notice.wav"]
+        self.assertEqual(batch.bytes_in, sum(path.stat().st_size for path in files))
+        items = list(batch.items.exclude(state=Item.State.SKIPPED))
+        self.assertEqual(batch.bytes_out, sum(Path(item.output).stat().st_size for item in items))
+        for item in items:
+            self.assertEqual(item.sha256, hashlib.sha256(Path(item.output).read_bytes()).hexdigest(), item.output)
+        copies = [item for item in items if item.action == "copy"]
+        self.assertTrue(copies and all(item.identical_file and item.bit_exact for item in copies))
+        self.assertIn("identical file", self.page(reverse("batches:batch", args=[batch.pk])))
+        printed = self.page(reverse("batches:report", args=[batch.pk]))
+        self.assert_all_in((f"SHA-256 {items[0].sha256}", "identical file"), printed)
+
+
 class StepTests(EndedCase):
     def test_new_and_changed_is_made_again_and_what_went_is_named(self) -> None:
         self.press("keep")

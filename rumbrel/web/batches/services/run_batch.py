@@ -7,7 +7,7 @@ from itertools import groupby
 from pathlib import Path
 
 from django.db import transaction
-from django.db.models import Count, Sum
+from django.db.models import Count, Max, Sum
 
 from rumbrel.core.conversion import Outcome
 from rumbrel.core.crew import default_jobs
@@ -94,7 +94,7 @@ def _item(batch: Batch, number: int, step: Step, title: str) -> Item:
         state=_FIRST_STATES.get(step.action, Item.State.WAITING),
         share=0 if step.writes else 1,
         seconds=step.source.duration_seconds,
-        bytes_in=step.source.size_bytes,
+        bytes_in=step.source.sound_bytes,
         bytes_after=step.after.size_bytes if step.after else 0,
         kbps_in=round(step.source.bitrate_bps / 1000),
         now=now_text(step),
@@ -226,8 +226,11 @@ def recount_batch(batch_id: int) -> None:
     items = Item.objects.filter(batch_id=batch_id)
     counts = dict(items.order_by().values_list("state").annotate(n=Count("pk")))
     done = items.filter(state__in=(Item.State.DONE, Item.State.PART))
-    sums = done.aggregate(before=Sum("bytes_in"), after=Sum("bytes_out"))
-    Batch.objects.filter(pk=batch_id).update(counts=counts, bytes_in=sums["before"] or 0, bytes_out=sums["after"] or 0)
+    # Each source once, for however many targets, and a part of a file by its share.
+    sources = done.order_by().values("track_id", "source").annotate(own=Max("bytes_in"))
+    before = sum(sources.values_list("own", flat=True))
+    after = done.aggregate(after=Sum("bytes_out"))["after"] or 0
+    Batch.objects.filter(pk=batch_id).update(counts=counts, bytes_in=before, bytes_out=after)
 
 
 def _summary(batch: Batch) -> str:
