@@ -20,16 +20,33 @@ MOST_TRACKS = 10_000
 _LABELS = [(row.name, row.label) for row in FIELDS]
 
 
-class TracksForm(forms.Form):
-    """Which tracks: "pulled", or their numbers."""
+class TrackNumbers(forms.CharField):
+    """Numbers between commas; nothing for the pulled tracks. What is neither stands for no tracks at all."""
 
-    tracks = forms.CharField(required=False, max_length=90_000)
+    def to_python(self, value: Any) -> list[int] | None:
+        text = super().to_python(value)
+        if not text:
+            return None
+        words = text.split(",")
+        if len(words) > MOST_TRACKS or not all(w.isascii() and w.isdecimal() and len(w) < 19 for w in words):
+            raise forms.ValidationError("The page did not say which tracks. Open it again from the collection.")
+        return [int(word) for word in words]
+
+    def validate(self, value: Any) -> None:
+        """Anything that could be read will do."""
+
+    def run_validators(self, value: Any) -> None:
+        """Lengths are counted in numbers."""
+
+
+class TracksForm(forms.Form):
+    """Which tracks: the pulled ones, or those of some numbers."""
+
+    tracks = TrackNumbers(required=False)
 
     def ids(self) -> list[int] | None:
-        """None for the pulled ones."""
-        text = self.cleaned_data.get("tracks", "") if self.is_valid() else ""
-        words = [word for word in text.split(",") if word.isascii() and word.isdecimal() and len(word) < 19]
-        return [int(word) for word in words[:MOST_TRACKS]] or None
+        """None for the pulled ones; none at all for what cannot be read."""
+        return self.cleaned_data["tracks"] if self.is_valid() or "tracks" in self.cleaned_data else []
 
 
 class EditForm(TracksForm):

@@ -9,11 +9,12 @@ from django.urls import reverse
 from rumbrel.core.tags.editing import can_edit
 from rumbrel.core.tags.wishes import NamedFile
 from rumbrel.web.collection.queries import known_tracks
+from rumbrel.web.ui.seen import mark_of
 from rumbrel.web.ui.traces import Trace, TraceRow
 
 from .models import EditedFile, TagEdit
 
-__all__ = ["edits", "edits_of_track", "named_files"]
+__all__ = ["edits", "edits_of_track", "mark_of_files", "named_files"]
 
 _MOST_TRACES = 5
 
@@ -34,6 +35,11 @@ def named_files(track_ids: Sequence[int]) -> list[NamedFile]:
         and not track.facts.is_part
         and can_edit(track.facts.container, track.facts.codec)
     ]
+
+
+def mark_of_files(files: Sequence[NamedFile]) -> str:
+    """What a page that shows these files sends with its act."""
+    return mark_of(len(files), *((file.id, file.name, sorted(file.fields.items())) for file in files))
 
 
 def edits() -> QuerySet[TagEdit]:

@@ -117,7 +117,9 @@ class AdmissionTests(AccountCase):
         self.assertEqual((job.kind, job.owner), ("look", "Orrel"))
         self.work()
         second.post(reverse("collection:pull", args=[track.pk]))
-        second.post(reverse("tags:write"), {"value_genre": "Carillon"})
+        seen = re.search(r'name="seen" value="([^"]+)"', second.get(reverse("tags:tags")).content.decode())
+        assert seen is not None
+        second.post(reverse("tags:write"), {"value_genre": "Carillon", "seen": seen[1]})
         self.assertEqual(TagEdit.objects.get().owner, "Orrel")
         self.assertIn("Orrel", first.get(reverse("jobs:work")).content.decode())
 

@@ -2,6 +2,7 @@
 
 import hashlib
 import io
+import re
 from dataclasses import replace
 from pathlib import Path
 from unittest import mock
@@ -26,6 +27,7 @@ from rumbrel.web.batches.models import Batch, MeasuredSpeed, TrackChoice
 from rumbrel.web.batches.services import choices_of, expected_seconds, forecast_tracks, sweep_covers
 from rumbrel.web.batches.wishes import BatchWish
 from rumbrel.web.collection.models import Track
+from rumbrel.web.collection.services import clear_pulls, pull_tracks, start_scan
 from tests.signals import leftovers, write_film, write_sound
 from tests.web.case import WebCase
 
@@ -42,12 +44,16 @@ class WishCase(WebCase):
         self.scan()
         self.ids = self.pull_all()
 
+    def asked(self, query: str) -> dict[str, object]:
+        """What the button of the page with these choices sends."""
+        page = self.page(f"{reverse('batches:forecast')}?{query}")
+        seen = re.search(r'name="seen" value="([^"]+)"', page)
+        chosen = QueryDict(query)
+        return chosen.dict() | {"target": chosen.getlist("target")} | ({"seen": seen[1]} if seen else {})
+
     def start(self, query: str) -> Batch:
         """Press the button that the page with these choices shows, and let the work be done."""
-        self.page(f"{reverse('batches:forecast')}?{query}")
-        self.client.post(
-            reverse("batches:start"), QueryDict(query).dict() | {"target": QueryDict(query).getlist("target")}
-        )
+        self.client.post(reverse("batches:start"), self.asked(query))
         self.work()
         return Batch.objects.select_related("job").latest("pk")
 
@@ -68,6 +74,24 @@ class WishCase(WebCase):
 
 
 class DestinationTests(WishCase):
+    def test_a_start_does_what_its_page_showed(self) -> None:
+        clear_pulls()
+        pull_tracks(ids=self.ids[:1])
+        asked = self.asked("target=archive-flac")
+        pull_tracks(ids=self.ids)
+        page = self.client.post(reverse("batches:start"), asked, follow=True).content.decode()
+        self.assertIn("it was 1 track, now there are 3", page)
+        self.assertEqual(Batch.objects.count(), 0)
+        asked = self.asked("target=archive-flac")
+        write_sound(self.source / "b" / "notice.wav", 90_000)
+        start_scan(folder=Track.objects.first().folder)
+        self.work()
+        page = self.client.post(reverse("batches:start"), asked, follow=True).content.decode()
+        self.assertIn("are not as they were then", page)
+        self.assertEqual(Batch.objects.count(), 0)
+        self.client.post(reverse("batches:start"), self.asked("target=archive-flac"))
+        self.assertEqual(Batch.objects.count(), 1)
+
     def test_several_targets_each_in_a_folder_of_its_own(self) -> None:
         page = self.page(f"{reverse('batches:forecast')}?target=car-mp3&target=archive-flac")
         self.assert_all_in(

@@ -1,6 +1,7 @@
 """Tags of one track and of many: shown, previewed, written in the background, taken back."""
 
 import io
+import re
 from unittest import mock
 
 import mutagen.flac
@@ -14,7 +15,7 @@ from rumbrel.core.tags import TagSet, write_tags
 from rumbrel.web.collection.models import DeepLook, Facet, Track
 from rumbrel.web.collection.queries import find_tracks, pulled_ids
 from rumbrel.web.collection.sentence import Sentence
-from rumbrel.web.collection.services import start_looks, start_scan
+from rumbrel.web.collection.services import clear_pulls, pull_tracks, start_looks, start_scan
 from rumbrel.web.tags.models import EditedFile, TagEdit
 from rumbrel.web.tags.services import sweep_undo
 from tests.signals import write_sound
@@ -37,8 +38,15 @@ class TagCase(WebCase):
     def preview(self, **asked: object) -> str:
         return self.client.post(reverse("tags:preview"), asked).content.decode()
 
+    def shown(self, **asked: object) -> dict[str, object]:
+        """What is asked, with what the page that shows these tracks sends along."""
+        page = self.page(reverse("tags:tags"), **({"tracks": asked["tracks"]} if "tracks" in asked else {}))
+        seen = re.search(r'name="seen" value="([^"]+)"', page)
+        assert seen is not None
+        return {**asked, "seen": seen[1]}
+
     def write(self, **asked: object) -> TagEdit:
-        answer = self.client.post(reverse("tags:write"), asked)
+        answer = self.client.post(reverse("tags:write"), self.shown(**asked))
         edit = TagEdit.objects.latest("pk")
         self.assertRedirects(answer, reverse("tags:edit", args=[edit.pk]))
         self.work()
@@ -125,7 +133,7 @@ class EditTests(TagCase):
         self.work()
         with Image.open(io.BytesIO(self.told(1).pictures[0].data)) as small:
             self.assertEqual(small.size, (100, 100))
-        page = self.client.post(reverse("tags:write"), {"cover_act": "put"}, follow=True).content.decode()
+        page = self.client.post(reverse("tags:write"), self.shown(cover_act="put"), follow=True).content.decode()
         self.assertIn("Choose the picture", page)
 
     def test_a_file_that_cannot_be_written_is_said_and_the_others_go_on(self) -> None:
@@ -181,14 +189,40 @@ class EditTests(TagCase):
         self.assertEqual(sweep_undo(), 3)
         self.assertEqual(set(settings.RUMBREL.undo.iterdir()) - there, {settings.RUMBREL.undo / "file-x.json"})
 
+    def test_only_what_the_page_showed_is_written(self) -> None:
+        """Pulled or edited in another window meanwhile, not said at all, or not to be read: no file is changed."""
+        address = reverse("tags:write")
+        clear_pulls()
+        pull_tracks(ids=self.ids[:1])
+        asked = self.shown(value_genre="Carillon")
+        preview = re.search(r'name="seen" value="([^"]+)"', self.preview(value_genre="Carillon"))
+        assert preview is not None
+        self.assertEqual(preview[1], asked["seen"])
+        pull_tracks(ids=self.ids)
+        page = self.client.post(address, asked, follow=True).content.decode()
+        self.assertIn("it was 1 file, now there are 3", page)
+        for wrong in (
+            {},
+            {"seen": ""},
+            {"tracks": "odd"},
+            {"tracks": f"{self.ids[0]},"},
+            {"tracks": "pulled", "seen": "3-x"},
+        ):
+            self.client.post(address, {"value_genre": "Carillon", **wrong})
+        one = self.shown(value_genre="Carillon", tracks=str(self.ids[0]))
+        self.write(value_title="Another", tracks=str(self.ids[0]))
+        self.assertIn("not as they were then", self.client.post(address, one, follow=True).content.decode())
+        self.assertEqual(TagEdit.objects.count(), 1)
+        self.assertEqual({self.told(number)["genre"][0] for number in (1, 2, 3)}, {"Bells"})
+
     def test_a_second_press_of_an_edit_changes_nothing(self) -> None:
-        asked = {"value_album": "Day", "tracks": str(self.ids[0])}
+        asked = self.shown(value_album="Day", tracks=str(self.ids[0]))
         for _ in range(2):
             page = self.client.post(reverse("tags:write"), asked, follow=True).content.decode()
         self.assertIn("being written", page)
         self.work()
         TagEdit.objects.all().delete()
         self.write(value_genre="Carillon")
-        page = self.client.post(reverse("tags:write"), {"value_genre": "Carillon"}, follow=True).content.decode()
+        page = self.client.post(reverse("tags:write"), self.shown(value_genre="Carillon"), follow=True).content.decode()
         self.assertIn("That would change nothing", page)
         self.assertEqual((TagEdit.objects.count(), len(pulled_ids())), (1, 3))

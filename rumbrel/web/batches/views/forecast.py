@@ -19,6 +19,7 @@ from rumbrel.core.targets.pattern import empty_fields
 from rumbrel.web.collection.models import SourceFolder, Track
 from rumbrel.web.collection.queries import facts_by_id, pulled_ids
 from rumbrel.web.collection.services import allowed_roots, take_off_tracks
+from rumbrel.web.ui.seen import changed_since_shown, mark_of
 from rumbrel.web.ui.words import counted
 
 from .. import services
@@ -87,8 +88,15 @@ def _shown(request: HttpRequest, form: ForecastForm, found: PulledForecast) -> d
         "expected_seconds": services.expected_seconds(found.working),
         "inside": _source_folder_inside(found),
         "can_start": bool(found.working),
+        "seen": _seen(found),
         "hear_first": next((step.source_id for step in found.working), 0),
     }
+
+
+def _seen(found: PulledForecast) -> str:
+    """What was foreseen of every source, so that a start from this page does that and nothing else."""
+    lines = ((s.source.key, s.source.size_bytes, s.source.modified_ns, str(s.action), s.output) for s in found.steps)
+    return mark_of(len(found.titles), *lines)
 
 
 def _without_values(found: PulledForecast) -> str:
@@ -220,7 +228,13 @@ def track_chosen(request: HttpRequest, pk: int) -> HttpResponse:
 def start(request: HttpRequest) -> HttpResponse:
     form, ids = ForecastForm(request.POST), pulled_ids()
     try:
-        batch = services.start_batch(track_ids=ids, wish=form.wish(services.choices_of(ids)))
+        wish, sent = form.wish(services.choices_of(ids)), request.POST.get("seen")
+        if sent is not None:
+            now = _seen(services.forecast_tracks(wish=wish))
+            if told := changed_since_shown(sent, now, what="track"):
+                messages.error(request, told)
+                return redirect(f"{reverse('batches:forecast')}?{form.query}")
+        batch = services.start_batch(track_ids=ids, wish=wish)
     except RumbrelError as error:
         messages.error(request, str(error))
         return redirect(f"{reverse('batches:forecast')}?{form.query}")

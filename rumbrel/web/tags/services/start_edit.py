@@ -40,10 +40,11 @@ def start_edit(
         raise EditRefused("That would change nothing: every file says so already.")
     if cover_act == str(TagEdit.CoverAct.PUT) and cover is None:
         raise EditRefused("Choose the picture that is to be put in.")
-    _refuse_under_way(touched)
     titles = titles_of(touched)
     before = {file.id: file.fields for file in files}
     with transaction.atomic():
+        # Here, where nobody else can ask for the same files in between: a file has one writer.
+        _refuse_under_way(touched)
         title = (
             f"Tags of {titles[touched[0]]}"[:200] if len(touched) == 1 else f"Tags of {counted(len(touched), 'file')}"
         )
@@ -80,8 +81,8 @@ def undo_edit(*, edit: TagEdit) -> TagEdit:
     done = [file for file in edit.files.filter(state=EditedFile.State.DONE) if file.track_id is not None]
     if not done:
         raise EditRefused("It changed no file that is still in the collection.")
-    _refuse_under_way([file.track_id for file in done if file.track_id])
     with transaction.atomic():
+        _refuse_under_way([file.track_id for file in done if file.track_id])
         if TagEdit.objects.filter(undoes=edit).exists():
             raise EditRefused("It has been taken back already.")
         act = TagEdit.CoverAct.BACK if edit.cover_act else ""

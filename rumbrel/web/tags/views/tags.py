@@ -12,11 +12,12 @@ from django.views.decorators.http import require_POST, require_safe
 from rumbrel.core.errors import RumbrelError
 from rumbrel.core.tags.wishes import changes_for
 from rumbrel.web.collection.queries import pulled_ids
+from rumbrel.web.ui.seen import changed_since_shown
 
 from .. import services
 from ..forms import EditForm, TracksForm
 from ..models import TagEdit
-from ..queries import edits, named_files
+from ..queries import edits, mark_of_files, named_files
 from ..rows import change_rows, changed_values, field_rows
 
 MOST_SHOWN = 200
@@ -42,6 +43,7 @@ def tags(request: HttpRequest) -> HttpResponse:
             "files": files,
             "pulled": named is None,
             "tracks": ",".join(map(str, named or ())),
+            "seen": mark_of_files(files),
             "left_out": len(ids) - len(files),
             "fields": field_rows(files),
         },
@@ -55,6 +57,7 @@ def preview(request: HttpRequest) -> HttpResponse:
     context: dict[str, Any] = {"remarks": form.remarks()}
     if form.is_valid():
         files, wish = named_files(_ids(form)), form.wish()
+        context["seen"] = mark_of_files(files)
         context["asked"] = not wish.is_empty or bool(form.cleaned_data["cover_act"])
         context["cover_act"] = form.cleaned_data["cover_act"]
         context["files"] = len(files)
@@ -71,14 +74,18 @@ def preview(request: HttpRequest) -> HttpResponse:
 @require_POST
 def write(request: HttpRequest) -> HttpResponse:
     form = EditForm(request.POST, request.FILES)
-    again = reverse("tags:tags") + (f"?tracks={form.data['tracks']}" if form.data.get("tracks") else "")
+    named = form.ids()
+    again = reverse("tags:tags") + (f"?tracks={','.join(map(str, named))}" if named else "")
     if not form.is_valid():
         messages.error(request, " ".join(form.remarks()))
         return redirect(again)
-    found = form.cleaned_data
+    found, ids = form.cleaned_data, _ids(form)
+    if told := changed_since_shown(form.data.get("seen", ""), mark_of_files(named_files(ids)), what="file"):
+        messages.error(request, told)
+        return redirect(again)
     try:
         edit = services.start_edit(
-            track_ids=_ids(form), wish=form.wish(), cover_act=found["cover_act"], cover=found["cover"],
+            track_ids=ids, wish=form.wish(), cover_act=found["cover_act"], cover=found["cover"],
             pixels=found["cover_pixels"] or 600,
         )  # fmt: skip
     except RumbrelError as error:
