@@ -4,7 +4,7 @@ A lossy codec transforms frames of a fixed length and rounds the coefficients; m
 decoded sound in the same way, beginning at the same sample as the encoder did, finds these zeros again, whatever format
 the sound was kept in since. Beginning one sample earlier or later, everything is mixed and none is found. So all the places
 where a frame could begin are tried, and the mean logarithm of the coefficients at each is held against that at the places
-beside it: in sound that was never coded no place stands out, in coded sound one does, by far.
+beside it, frame by frame: in sound that was never coded no place stands out, in coded sound one does, by far.
 
 Transforms: the hybrid filter bank of MPEG Layer III (ISO/IEC 11172-3; the 512 coefficients of its window from memory,
 proved by what they find in decoded MP3), the MDCT of 2,048 samples that AAC and Vorbis share (one window between theirs
@@ -28,6 +28,9 @@ _FRAMES = 20
 _LOWEST_COEFFICIENT = np.float32(2e-7)
 """Below the rounding noise of 16 bit."""
 _BESIDE = (-3, -2, -1, 1, 2, 3)
+_LEAST_SPREAD = 1e-9
+_MOST_OF_A_FRAME = 6.0
+"""Standard deviations."""
 _LAYER_III_HOP, _MDCT_HOP, _CELT_HOP = 576, 1024, 960
 _CELT_OVERLAP, _CELT_RATE = 120, 48_000
 _PRE_EMPHASIS = 0.85
@@ -61,15 +64,25 @@ def find_traces(segment: Floats, sample_rate: int, *, start: int) -> list[FrameT
     return traces
 
 
-def _standing_out(coding: str, hop: int, means: NDArray[np.float64], start: int) -> FrameTrace:
-    """How far the lowest mean lies below those at the places beside it, against how much places differ otherwise."""
-    beside = np.median(np.stack([np.roll(means, -step) for step in _BESIDE]), axis=0)
-    below = beside - means
+def _standing_out(coding: str, hop: int, frames: NDArray[np.float64], start: int) -> FrameTrace:
+    """How far the place of the lowest logarithms lies below those beside it, against how much places differ otherwise.
+
+    frames is shaped (frames, places). Each frame counts for so much and no more: coded sound stands out in most of them,
+    where a sudden onset, or the end of silence, does so in the one that just misses it.
+    """
+    beside = np.median(np.stack([np.roll(frames, -step, axis=1) for step in _BESIDE]), axis=0)
+    below = beside - frames
     # At the ends the places beside are those of another frame.
-    below[: max(_BESIDE)] = below[-max(_BESIDE) :] = 0
-    spread = 1.4826 * float(np.median(np.abs(below - np.median(below)))) + 1e-9
-    place = int(np.argmax(below))
-    return FrameTrace(coding=coding, hop=hop, offset=(start + place) % hop, score=float(below[place]) / spread)
+    below[:, : max(_BESIDE)] = below[:, -max(_BESIDE) :] = 0
+    spreads = 1.4826 * np.median(np.abs(below - np.median(below, axis=1, keepdims=True)), axis=1)
+    # A frame of silence tells nothing.
+    sounding = spreads > _LEAST_SPREAD
+    if not sounding.any():
+        return FrameTrace(coding=coding, hop=hop, offset=start % hop, score=0.0)
+    known = np.clip(below[sounding] / spreads[sounding, None], -_MOST_OF_A_FRAME, _MOST_OF_A_FRAME).mean(axis=0)
+    spread = 1.4826 * float(np.median(np.abs(known - np.median(known))))
+    place = int(np.argmax(known))
+    return FrameTrace(coding=coding, hop=hop, offset=(start + place) % hop, score=float(known[place]) / spread)
 
 
 def _vorbis_window() -> Floats:
@@ -88,12 +101,13 @@ def _celt_window() -> Floats:
 
 
 def _mdct_means(sound: Floats, hop: int, window: Floats) -> NDArray[np.float64]:
-    """The mean logarithm of the coefficients between a quarter and two thirds of the band, for each place to begin."""
+    """The mean logarithm of the coefficients between a quarter and two thirds of the band, shaped (frames, places): for
+    each frame and each place to begin."""
     from scipy import fft
 
     frames = np.lib.stride_tricks.sliding_window_view(sound, 2 * hop)
     low, high = hop // 4, hop * 2 // 3
-    means = np.empty(hop)
+    means = np.empty((_FRAMES, hop))
     half = hop // 2
     for place in range(hop):
         windowed = frames[place::hop][:_FRAMES] * window
@@ -101,13 +115,13 @@ def _mdct_means(sound: Floats, hop: int, window: Floats) -> NDArray[np.float64]:
         first, second, third, fourth = (windowed[:, part * half : (part + 1) * half] for part in range(4))
         folded = np.concatenate([-third[:, ::-1] - fourth, first - second[:, ::-1]], axis=1)
         coefficients = fft.dct(folded, type=4, axis=1, norm="ortho")[:, low:high]
-        means[place] = np.log(np.abs(coefficients) + _LOWEST_COEFFICIENT).mean()
+        means[:, place] = np.log(np.abs(coefficients) + _LOWEST_COEFFICIENT).mean(axis=1)
     return means
 
 
 def _layer_iii_means(sound: Floats) -> NDArray[np.float64]:
     """The same of the hybrid filter bank: 32 places of its polyphase part, and 18 of its transform behind it."""
-    means = np.empty((18, 32))
+    means = np.empty((_GRANULES, 18, 32))
     slots = 18 * (_GRANULES + 2)
     windows = np.lib.stride_tricks.sliding_window_view(sound, len(_POLYPHASE))
     turned = np.where(np.arange(slots) % 2, -1, 1).astype(np.float32)[:, None]
@@ -124,8 +138,8 @@ def _layer_iii_means(sound: Floats) -> NDArray[np.float64]:
         parts[:, :-1, 17:9:-1] = lower * _STRAIGHT + upper * _CROSSED
         parts[:, 1:, :8] = upper * _STRAIGHT - lower * _CROSSED
         logs = np.log(np.abs(parts) + _LOWEST_COEFFICIENT).mean(axis=(1, 2))
-        means[:, place] = logs.reshape(_GRANULES, 18).mean(axis=0)
-    return means.reshape(-1)
+        means[:, :, place] = logs.reshape(_GRANULES, 18)
+    return means.reshape(_GRANULES, -1)
 
 
 _FIRST_BAND, _LAST_BAND = 8, 22

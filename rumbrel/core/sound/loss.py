@@ -13,12 +13,11 @@ __all__ = ["LossFinder", "LossTrace"]
 _CANDIDATES = 24
 _STRETCHES, _MOST_STRETCHES = 3, 8
 """So many are looked at, and so many where the first ones give a hint."""
-_HINT = 5.0
+_HINT = 4.5
 _CERTAIN = 14.0
-"""Standard deviations beyond which one stretch is proof; sound that was never coded stays below 7."""
-_TELLING, _TELLING_TOGETHER, _TOGETHER = 8.0, 6.0, 3
-"""Enough where another stretch has its frames at the very same places, or two others do: that is one chance in a thousand
-for each of them."""
+"""Standard deviations beyond which one stretch is proof; sound that was never coded stays below 12."""
+_TELLING, _TOGETHER = 5.0, 3
+"""Enough where so many stretches have their frames at the very same places: chance does that once in 300,000 times."""
 _SLOW_RATES = (44_100, 48_000)
 _MOST_CHANNELS = 2
 
@@ -116,10 +115,9 @@ class LossFinder:
         for _, best in sorted(found, key=lambda each: -each[1].score):
             same = [
                 (place, trace) for place, trace in found
-                if trace.score >= _TELLING_TOGETHER and (trace.coding, trace.offset) == (best.coding, best.offset)
+                if trace.score >= _TELLING and (trace.coding, trace.offset) == (best.coding, best.offset)
             ]  # fmt: skip
-            telling = {place for place, trace in same if trace.score >= _TELLING}
-            if best.score >= _CERTAIN or len(telling) > 1 or len({place for place, _ in same}) >= _TOGETHER:
+            if best.score >= _CERTAIN or len({place for place, _ in same}) >= _TOGETHER:
                 return LossTrace(
                     coding=best.coding, hop=best.hop, offset=best.offset, sample_rate=self._rate,
                     score=round(best.score, 1), places=tuple(sorted({round(place, 2) for place, _ in same})),

@@ -13,6 +13,7 @@ from tests.measure import material
 from tests.measure.limits import coded, given, shape_for
 from tests.measure.material import Dice, Sound
 from tests.measure.proof import dense
+from tests.signals import melody
 
 RATE = 44_100
 _WAYS = (
@@ -69,6 +70,12 @@ class FrameGridTests(TestCase):
             with self.subTest(kind=make.__name__):
                 self.assertIsNone(found(np.round(sound * 32767) / 32768, RATE))
                 self.assertLess(best(sound, RATE, 40_000).score, 8)
+
+    def test_a_sudden_onset_after_silence_is_none(self) -> None:
+        for seed in (1, 3, 5):
+            struck = np.int16(melody(seed) * 20_000) / 32_768
+            with self.subTest(seed=seed):
+                self.assertIsNone(found(np.stack([struck, struck], axis=1), RATE))
 
     def test_a_lossy_right_channel_beside_an_honest_left_one_is_found(self) -> None:
         sound = lossy("mp3", RATE, EncoderSettings(bitrate_kbps=192))
