@@ -236,6 +236,24 @@ class WayTests(WayCase):
             self.assertEqual(file.streams.audio[0].codec_context.name, "opus")
         self.assertEqual(self.faults, [])
 
+    def test_a_result_altered_by_another_hand_leads_to_the_place_and_is_heard_there(self) -> None:
+        sound = music(44_100 * 12)
+        write_sound(self.instance.data / "demo" / "Altered" / "Altered.flac", sound=sound)
+        page = self.finished(self.gathered("Altered", 1))
+        [made] = self.instance.data.rglob("Altered.mp3")
+        heard, rate = soundfile.read(made)
+        heard[rate * 8 : rate * 8 + rate // 2] = 0
+        soundfile.write(made, heard, rate)
+        page.get_by_role("button", name="Verify again").click()
+        page.get_by_role("link", name=re.compile("^Compare Altered at 0:08")).click(timeout=A_WHILE_MS)
+        expect(page.get_by_label("From second")).to_have_value("5.0")
+        page.get_by_role("button", name="Make and hear").click()
+        page.get_by_role("button", name="Play").click(timeout=A_WHILE_MS)
+        expect(page.locator("[data-compare]")).to_have_attribute("data-at", re.compile(r"^[1-9]"))
+        page.keyboard.press("2")
+        expect(page.locator("[data-hear='1']")).to_have_attribute("aria-pressed", "true")
+        self.assertEqual(self.faults, [])
+
     def test_a_blind_test_of_ten_trials(self) -> None:
         folder = self.instance.data / "demo" / "Blinded"
         sound = music(44_100 * 12)

@@ -3,11 +3,13 @@
 from django.db.models import Case, QuerySet, Value, When
 from django.urls import reverse
 
+from rumbrel.web.jobs.models import Job
+from rumbrel.web.jobs.queries import active_jobs
 from rumbrel.web.ui.traces import Trace, TraceRow
 
 from .models import Batch, Item
 
-__all__ = ["batches", "changed_items", "items_of", "reasons_of", "result_items", "results_of_track"]
+__all__ = ["batches", "changed_items", "items_of", "reasons_of", "result_items", "results_of_track", "verifying"]
 
 _PAGE_ITEMS = 100
 _MOST_TRACES = 8
@@ -35,6 +37,11 @@ def items_of(batch: Batch, *, state: str = "", worst_first: bool = False) -> Que
 def result_items(batch: Batch) -> QuerySet[Item]:
     """Lines whose results are there, whole or in part."""
     return batch.items.filter(state__in=(Item.State.DONE, Item.State.PART)).exclude(output="").defer("step")
+
+
+def verifying(batch: Batch) -> Job | None:
+    """The work that compares its results once more, while it goes on."""
+    return active_jobs().filter(kind="verify", subject=batch.pk).first()
 
 
 def changed_items(batch: Batch, since: int, *, first: int, last: int) -> QuerySet[Item]:

@@ -126,7 +126,16 @@ class AgainTests(EndedCase):
         self.assertTrue(all(at and not error for at, error in verified), verified)
         other = write_sound(self.folder / "other.flac", 100_000, seed=7)
         Path(self.item("peal.wav").output).write_bytes(other.read_bytes())
-        self.press("verify")
+        poll = reverse("batches:progress", args=[self.batch.pk]) + "?first=1&last=2"
+        self.assertNotIn("hx-get", self.page(poll))
+        self.client.post(reverse("batches:verify", args=[self.batch.pk]))
+        going = self.page(poll)
+        self.assert_all_in(("comparing the results with their sources", "waiting for its turn"), going)
+        self.work()
+        asked = re.search(r'hx-get="[^"]*(since=\d+)', going)[1]
+        answer = self.page(f"{poll}&{asked}")
+        self.assertIn("not any more", answer, "the line comes by itself")
+        self.assertNotIn("hx-get", answer)
         self.assertNotEqual(self.item("peal.wav").verify_error, "")
         self.assertEqual(self.item("=notice.wav").verify_error, "")
         job = Job.objects.filter(kind="verify").latest("pk")

@@ -55,12 +55,12 @@ def run_batch(desk: Desk, batch_id: int) -> str:
 def release_items(batch_id: int) -> None:
     """Items that nobody works on any more wait again."""
     Item.objects.filter(batch_id=batch_id, state=Item.State.RUNNING).update(
-        state=Item.State.WAITING, share=0, changed=_now()
+        state=Item.State.WAITING, share=0, changed=cursor_now()
     )
     recount_batch(batch_id)
 
 
-def _now() -> int:
+def cursor_now() -> int:
     """A cursor that grows: microseconds, which no two transactions share."""
     return time.time_ns() // 1_000
 
@@ -101,7 +101,7 @@ def _item(batch: Batch, number: int, step: Step, title: str) -> Item:
         after=after_text(step),
         warnings=warning_records(step.warnings),
         error=step.reason if step.action is Action.REFUSE else "",
-        changed=_now(),
+        changed=cursor_now(),
     )
 
 
@@ -146,7 +146,7 @@ def _measured(batch: Batch, wish: BatchWish, steps: dict[int, Step], desk: Desk)
             for number, step in changed.items():
                 batch.items.filter(number=number).update(
                     step=kept_step(step), after=after_text(step), warnings=warning_records(step.warnings),
-                    bytes_after=step.after.size_bytes if step.after else 0, changed=_now(),
+                    bytes_after=step.after.size_bytes if step.after else 0, changed=cursor_now(),
                 )  # fmt: skip
         steps = steps | changed
     Batch.objects.filter(pk=batch.pk).update(measured=True)
@@ -183,7 +183,7 @@ def _note_shares(batch_id: int, progress: Progress) -> None:
     for track_id, share in progress.parts:
         Item.objects.filter(
             batch_id=batch_id, track_id=track_id, state__in=(Item.State.WAITING, Item.State.RUNNING)
-        ).update(state=Item.State.RUNNING, share=share, changed=_now())
+        ).update(state=Item.State.RUNNING, share=share, changed=cursor_now())
 
 
 def _keep(batch_id: int, numbers: dict[str, int], outcome: Outcome) -> None:
@@ -213,7 +213,7 @@ def _keep(batch_id: int, numbers: dict[str, int], outcome: Outcome) -> None:
         error=outcome.error,
         may_pass=outcome.may_pass,
         warnings=_joined(item.warnings, outcome.warnings),
-        changed=_now(),
+        changed=cursor_now(),
     )
 
 

@@ -12,7 +12,7 @@ from rumbrel.web.ui.words import counted
 
 from ..models import Batch
 from ..queries import result_items
-from .run_batch import steps_of
+from .run_batch import cursor_now, steps_of
 
 __all__ = ["start_verifying", "verify_results"]
 
@@ -36,7 +36,7 @@ def verify_results(desk: Desk, batch_id: int) -> str:
         elif isinstance(event, Outcome):
             right, wrong = (right + 1, wrong) if event.ok else (right, wrong + 1)
             batch.items.filter(number=by_output[event.step.output]).update(
-                verified_at=timezone.now(), verify_error="" if event.ok else event.error,
+                changed=cursor_now(), verified_at=timezone.now(), verify_error="" if event.ok else event.error,
                 compared_samples=event.compared_samples, worst_seconds=event.worst_seconds,
                 **({"read_by": event.read_by} if event.read_by else {}),
                 **({"difference_db": event.difference_db} if event.difference_db is not None else {}),

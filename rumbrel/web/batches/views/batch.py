@@ -15,7 +15,7 @@ from rumbrel.web.jobs.services import pause_job, put_first, stop_job, unpause_jo
 from .. import services
 from ..forms import query_of
 from ..models import Batch, Item, KeptInStep
-from ..queries import batches, changed_items, items_of, reasons_of, result_items
+from ..queries import batches, changed_items, items_of, reasons_of, result_items, verifying
 from ..rows import shared_reason
 from ..wishes import BatchWish
 
@@ -49,6 +49,7 @@ def _head(batch: Batch) -> dict[str, Any]:
     counts = [(state, batch.counts[state]) for state in Item.State.values if batch.counts.get(state)]
     tries = bool(batch.counts.get(Item.State.FAILED))
     busy = bool(batch.job and batch.job.active)
+    again = verifying(batch)
     return {
         **({} if busy or not batch.planned else _afterwards(batch)),
         "saved_bytes": batch.bytes_in - batch.bytes_out if not busy else 0,
@@ -56,6 +57,7 @@ def _head(batch: Batch) -> dict[str, Any]:
         "batch": batch,
         "work": job_row(batch.job) if batch.job else None,
         "busy": busy,
+        "verifying": job_row(again) if again else None,
         "stopping": bool(batch.job and batch.job.active and batch.job.stop_asked),
         "state_word": batch.job.shown_state if batch.job else "",
         "counts": counts,
