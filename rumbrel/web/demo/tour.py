@@ -34,7 +34,7 @@ STEPS = (
     ),
     TourStep(
         view="batches:forecast", title="What would happen?",
-        text="The pulled tracks, now and after, before anything runs. Enter starts the batch.",
+        text="The pulled tracks, now and after, before anything runs. Control and Enter start the batch.",
     ),
     TourStep(
         view="batches:index", title="Is it right?",

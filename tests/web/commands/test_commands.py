@@ -377,7 +377,7 @@ class DiscTests(MakingCase):
         for name, word in (
             ("l.m3u8", "missing: gone.flac"),
             ("e.m3u8", "empty"),
-            ("c.cue", "not there"),
+            ("c.cue", "does not lie beside"),
             ("no.m3u8", "cannot be read"),
         ):
             _, status = self.run_command("disc", "--out", str(self.out), str(self.source / name))

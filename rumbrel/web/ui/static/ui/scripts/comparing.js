@@ -167,9 +167,12 @@ function startComparison(root) {
     safely(engine.move(engine.loop.start || at));
   });
   const keys = (event) => {
-    if (event.target.closest("input, select, textarea, button, summary") || event.ctrlKey || event.metaKey || event.altKey) return;
-    if (event.key === " ") toggle();
-    else if (/^[1-7]$/.test(event.key)) hear(Number(event.key) - 1);
+    if (event.target.closest("input, select, textarea") || event.ctrlKey || event.metaKey || event.altKey) return;
+    if (event.key === " ") {
+      // A button or a link keeps its own space.
+      if (event.target.closest("button, summary, a")) return;
+      toggle();
+    } else if (/^[1-7]$/.test(event.key)) hear(Number(event.key) - 1);
     else if (event.key === "ArrowLeft" || event.key === "ArrowRight") {
       safely(engine.move(engine.place() + (event.key === "ArrowLeft" ? -1 : 1)));
     } else return;

@@ -27,11 +27,13 @@ export function startKeyboard() {
     // A mark in a list is no field that anybody types into.
     const field = event.target.closest("input:not([type=checkbox]), select, textarea");
     if (event.key === "Escape" && field) field.blur();
-    if (field || event.ctrlKey || event.metaKey || event.altKey) return;
-    if (event.key === "Enter" && event.target === document.body) {
-      press("enter");
+    // What starts or writes takes two keys: Enter alone acts on what has the focus, and on nothing else.
+    if (event.key === "Enter" && (event.ctrlKey || event.metaKey) && !event.repeat) {
+      event.preventDefault();
+      press("main");
       return;
     }
+    if (field || event.ctrlKey || event.metaKey || event.altKey) return;
     // A button or a link keeps its own space.
     if (event.key === " " && (event.target.closest("button, summary, input") || !canBeHeard())) return;
     const panel = hearingKeys[event.key] && panelHere();
