@@ -137,6 +137,20 @@ class WalkTests(BrowserCase):
         expect(page.get_by_text(re.compile(r"^29 of 29 tracks"))).to_have_count(0)
         expect(page.get_by_label("Format", exact=True)).to_be_focused()
 
+    def test_single_keys_are_switched_off_and_on_again(self) -> None:
+        page = self.page("/help/", viewport={"width": 1280, "height": 800})
+        for on in (False, True):
+            page.get_by_label("Single keys are shortcuts").set_checked(on)
+            expect(page.locator("[data-keys-said]")).to_contain_text("On." if on else "Off.")
+            page.get_by_role("link", name="Collection", exact=True).click()
+            page.wait_for_load_state()
+            page.keyboard.press("/")
+            self.assertEqual(page.evaluate("document.activeElement.id"), "text" if on else "")
+            page.locator("#text").blur()
+            page.keyboard.press("j")
+            expect(page.locator("tr[data-row] a:focus")).to_have_count(1 if on else 0)
+            page.goto(f"{self.instance.address}/help/")
+
     def test_rows_from_the_marked_one_to_another_are_pulled_at_once_and_no_press_is_lost_silently(self) -> None:
         page = self.page(viewport={"width": 1280, "height": 800})
         marks = page.locator("tr[data-row] [data-pull]")

@@ -1,4 +1,4 @@
-"""What every page shows: navigation and theme."""
+"""What every page shows: navigation, theme, and whether single keys are shortcuts."""
 
 from typing import Any
 
@@ -19,4 +19,5 @@ def frame(request: HttpRequest) -> dict[str, Any]:
         "largest_drop_bytes": settings.RUMBREL.largest_drop_bytes,
         "shows_gallery": settings.RUMBREL.shows_gallery,
         "theme": request.COOKIES.get("theme", "") if request.COOKIES.get("theme") in ("light", "dark") else "",
+        "keys_off": request.COOKIES.get("keys") == "off",
     }

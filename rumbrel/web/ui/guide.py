@@ -13,7 +13,7 @@ __all__ = ["GuidePage", "guide_page", "guide_pages", "page_of_screen", "picture_
 
 _ORDER = (
     "gather", "see", "listen", "tags", "fixity", "targets", "forecast", "batch", "compare", "playlists", "discs",
-    "take-in", "volumes", "work", "operations",
+    "take-in", "volumes", "work", "operations", "keys",
 )  # fmt: skip
 _OF_SCREEN = (
     ("collection:folders", "gather"), ("collection:fixity", "fixity"), ("collection:track", "listen"), ("collection:", "see"),
@@ -21,6 +21,7 @@ _OF_SCREEN = (
     ("batches:", "batch"), ("compare:", "compare"), ("playlists:", "playlists"), ("discs:", "discs"),
     ("bench:volume", "volumes"), ("bench:delivery", "volumes"), ("bench:format", "volumes"), ("bench:", "take-in"),
     ("jobs:", "work"), ("operations:", "operations"), ("accounts:", "operations"),
+    ("ui:help", "keys"),
 )  # fmt: skip
 """The first that a view's name begins with."""
 _LINK = re.compile(r'href="(?:\.\./)*(?:guide/)?(?:ways/)?([a-z0-9-]+)\.md(#[a-z-]*)?"')

@@ -9,9 +9,11 @@ import { startHearing } from "./hearing.js";
 import { startKeyboard } from "./keyboard.js";
 import { startOrdering } from "./ordering.js";
 import { startSamples } from "./sample.js";
+import { startSingleKeys } from "./singlekeys.js";
 import { startTheme } from "./theme.js";
 
 startTheme();
+startSingleKeys();
 startChoices();
 startKeyboard();
 startDropping();
