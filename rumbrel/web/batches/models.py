@@ -41,6 +41,11 @@ class Batch(models.Model):
     def __str__(self) -> str:
         return f"Batch {self.pk}: {self.target_name}"
 
+    @property
+    def counts_in_order(self) -> list[tuple[str, int]]:
+        """(state, how many items are in it), in the order of the states."""
+        return [(state, self.counts[state]) for state in Item.State.values if self.counts.get(state)]
+
 
 class Item(models.Model):
     """One line of a batch. step is the whole of what was planned, as JSON; share is what is done of it. samples_in and
@@ -148,9 +153,13 @@ class Item(models.Model):
         made again to be heard, since it got no name."""
         if not self.worst_clock or not self.track_id:
             return ""
-        is_there = self.state in (self.State.DONE, self.State.PART)
-        setting = f"item:{self.pk}" if is_there else f"target:{self.target_slug}"
+        setting = f"item:{self.pk}" if self.result else f"target:{self.target_slug}"
         return urlencode({"track": self.track_id, "start": self.hear_from, "setting": setting}, safe=":")
+
+    @property
+    def result(self) -> str:
+        """Where its result is; "" where there is none."""
+        return self.output if self.state in (self.State.DONE, self.State.PART) else ""
 
     @property
     def output_name(self) -> str:

@@ -129,7 +129,7 @@ def settings_lines(wish: BatchWish) -> list[tuple[str, str]]:
     lines += [
         ("Results", "beside the originals" if beside else f"in {wish.shown_destination}"),
         ("Names", wish.pattern or "as each target says"),
-        ("What has a taken name is", "brought up to date" if wish.keeps_in_line else _WHEN_WORDS[wish.when_present]),
+        ("Files that exist", "brought up to date" if wish.keeps_in_line else _WHEN_WORDS[wish.when_present]),
         ("Level", LEVEL_WORDS.get(wish.level.mode or "", "as each target sets it")),
         ("Silence at both ends", "left out" if wish.trims else "kept"),
     ]

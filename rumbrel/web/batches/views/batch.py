@@ -46,7 +46,6 @@ def _afterwards(batch: Batch) -> dict[str, Any]:
 
 
 def _head(batch: Batch) -> dict[str, Any]:
-    counts = [(state, batch.counts[state]) for state in Item.State.values if batch.counts.get(state)]
     tries = bool(batch.counts.get(Item.State.FAILED))
     busy = bool(batch.job and batch.job.active)
     again = verifying(batch)
@@ -60,7 +59,7 @@ def _head(batch: Batch) -> dict[str, Any]:
         "verifying": job_row(again) if again else None,
         "stopping": bool(batch.job and batch.job.active and batch.job.stop_asked),
         "state_word": batch.job.shown_state if batch.job else "",
-        "counts": counts,
+        "counts": batch.counts_in_order,
         "can_continue": bool(batch.counts.get(Item.State.WAITING)) or not batch.planned,
         "can_try_again": tries,
         "has_results": bool(batch.counts.get(Item.State.DONE) or batch.counts.get(Item.State.PART)),

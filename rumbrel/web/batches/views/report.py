@@ -41,7 +41,7 @@ def export(request: HttpRequest, pk: int, kind: str) -> HttpResponseBase:
 def _record(item: Item) -> dict[str, Any]:
     return {
         "number": item.number, "title": item.title, "source": item.source, "target": item.target_slug,
-        "action": item.action, "reason": item.reason, "state": item.state, "result": item.output, "now": item.now,
+        "action": item.action, "reason": item.reason, "state": item.state, "result": item.result, "now": item.now,
         "after": item.after, "bytes_now": item.bytes_in, "bytes_after": item.bytes_out, "kbps_now": item.kbps_in,
         "kbps_after": item.kbps_out, "checked": item.checked, "bit_exact": item.bit_exact,
         "samples_now": item.samples_in, "samples_after": item.samples_out, "digest": item.digest, "sha256": item.sha256, "identical_file": item.identical_file,
@@ -77,6 +77,7 @@ def printed(request: HttpRequest, pk: int) -> HttpResponse:
         "batch": found,
         "items": items_of(found, worst_first=True)[:MOST_PRINTED],
         "settings": settings_lines(wish),
+        "counts": found.counts_in_order,
     }
     return render(request, "batches/report.html", context)
 

@@ -102,7 +102,7 @@ def carry_out_copy(desk: Desk, copy_id: int) -> str:
         )  # fmt: skip
         set_blank_state(recorder=copy.recorder_key, state=BlankState.WRITTEN, released=True)
     if report.identical:
-        return "The copy is that very disc: everything that it consists of is identical."
+        return "The copy is identical to the disc."
     wrong = ", ".join(line["what"] for line in lines if not line["same"])
     raise DiscError(f"The copy is not that disc: {wrong}. Copy it again, at a lower speed.")
 

@@ -103,6 +103,15 @@ def spoken(sectors: int) -> str:
 
 
 @register.filter
+def level(value: float | None, places: int = 0) -> str:
+    """A level, a loudness or a difference with a true minus; nothing where there is none."""
+    if value is None:
+        return ""
+    text = f"{value:.{places}f}"
+    return (text if float(text) else text.lstrip("-")).replace("-", "−")
+
+
+@register.filter
 def signed(decibels: float) -> str:
     """With its sign and one decimal."""
     return "0.0" if abs(decibels) < 0.05 else f"{decibels:+.1f}".replace("-", "−")
