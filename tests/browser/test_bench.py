@@ -103,7 +103,7 @@ class BenchTests(WayCase):
         self.press(page, "#deliver-act", "#delivery table")
         expect(page.locator("#delivery .counts")).to_contain_text(f"{len(made)} copied", timeout=A_WHILE_MS)
         self.press(page, "#delivery-act", "#may-go")
-        expect(page.locator("#may-go")).to_have_text("Tour bus may be taken out now.")
+        expect(page.locator("#may-go")).to_have_text("Tour bus is safe to remove.")
         there = sorted((self.instance.data / "volumes" / "stick-2gb").rglob("*.mp3"), key=lambda path: path.parts[-2:])
         self.assertEqual([path.read_bytes() for path in there], [path.read_bytes() for path in made])
         self.assertEqual({round(mutagen.File(path).info.bitrate / 1000) for path in there}, {320})

@@ -52,7 +52,7 @@ class DiscTests(WayCase):
 
     def laid_out(self, name: str, count: int, medium: str = "21") -> Page:
         page = self.listed(name, count)
-        page.get_by_role("button", name="Lay out on a disc").click()
+        page.get_by_role("button", name="Make a disc...").click()
         page.wait_for_load_state()
         if medium != "80":
             page.get_by_label("Blank", exact=True).select_option(medium)

@@ -92,7 +92,7 @@ class WalkTests(BrowserCase):
         expect(mark).to_be_focused()
         page.keyboard.press("u")
         expect(page.locator("#list tbody tr").nth(3)).to_contain_text(last)
-        page.get_by_role("button", name="Lay out on a disc").click()
+        page.get_by_role("button", name="Make a disc...").click()
         expect(page.locator(".big")).to_contain_text("free")
         page.get_by_label("Blank", exact=True).select_option("74")
         expect(page.locator(".ruler:visible")).to_have_attribute("aria-label", "4 tracks on the 74 minute blank")

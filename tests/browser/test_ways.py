@@ -127,7 +127,7 @@ class WayTests(WayCase):
         )
         page.goto(f"{self.instance.address}/batches/forecast/?target=radio-mp3")
         self.finished(page)
-        page.get_by_role("button", name="Hold against the specification").click()
+        page.get_by_role("button", name="Check against specification").click()
         expect(page.locator("#specification .sentence")).to_contain_text("4 meet it", timeout=A_WHILE_MS)
         for path in (self.instance.data / "results" / "radio-mp3" / "Delivered").rglob("*.mp3"):
             found = mutagen.File(path).info
@@ -145,7 +145,7 @@ class WayTests(WayCase):
         self.choose(page, "Target", "course")
         page.get_by_role("button", name="Start batch").click()
         expect(page.locator("#batch[data-state=done]")).to_be_visible(timeout=A_WHILE_MS)
-        page.get_by_role("button", name="Hold against the specification").click()
+        page.get_by_role("button", name="Check against specification").click()
         expect(page.locator("#specification .sentence")).to_contain_text("2 meet it", timeout=A_WHILE_MS)
         for path in (self.instance.data / "results" / "course" / "Narrated").rglob("*.mp3"):
             info = mutagen.File(path).info
@@ -176,7 +176,7 @@ class WayTests(WayCase):
                 (soundfile.read(source, dtype="int16")[0] == soundfile.read(result, dtype="int16")[0]).all()
             )
         self.assertEqual(list(mirror.rglob(".*")), [], "nothing half-written is left")
-        page.get_by_role("button", name="Keep the folder in step").click()
+        page.get_by_role("button", name="Keep folder in sync").click()
         write_sound(folder / "reel 6" / "Archived 6.wav", 100_000, seed=6)
         page.goto(f"{self.instance.address}/folders/")
         page.locator("#folders tr", has_text="Archived").get_by_role("button", name="Scan again").click()
@@ -220,11 +220,11 @@ class WayTests(WayCase):
         page.get_by_label("Coding, MP3").select_option("opus")
         page.get_by_label("In, MP3").select_option("ogg")
         page.get_by_label("Rates, kHz, MP3").fill("48")
-        page.get_by_label("Names by the pattern").fill("{sparkle}")
+        page.get_by_label("Naming pattern").fill("{sparkle}")
         expect(page.locator("#names")).to_contain_text("no field 'sparkle'")
         page.get_by_role("button", name="Keep it").click()
-        expect(page.locator("tr", has_text="Names by the pattern")).to_contain_text("no field 'sparkle'")
-        page.get_by_label("Names by the pattern").fill("{stem}, small")
+        expect(page.locator("tr", has_text="Naming pattern")).to_contain_text("no field 'sparkle'")
+        page.get_by_label("Naming pattern").fill("{stem}, small")
         page.get_by_role("button", name="Keep it").click()
         expect(page.locator(".message")).to_contain_text("Museum guide, Opus 48 is kept")
         page = self.gathered("Owned", 1)
@@ -244,7 +244,7 @@ class WayTests(WayCase):
         heard, rate = soundfile.read(made)
         heard[rate * 8 : rate * 8 + rate // 2] = 0
         soundfile.write(made, heard, rate)
-        page.get_by_role("button", name="Verify again").click()
+        page.get_by_role("button", name="Check again").click()
         page.get_by_role("link", name=re.compile("^Compare Altered at 0:08")).click(timeout=A_WHILE_MS)
         expect(page.get_by_label("From second")).to_have_value("5.0")
         page.get_by_role("button", name="Make and hear").click()

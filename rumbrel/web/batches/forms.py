@@ -57,7 +57,7 @@ class ForecastForm(forms.Form):
         required=False, label="Destination", choices=[(str(k), word) for k, word in _DESTINATION_WORDS.items()]
     )
     folder = forms.CharField(required=False, max_length=4096, strip=True, label="Folder")
-    pattern = forms.CharField(required=False, max_length=300, strip=True, label="Names by the pattern")
+    pattern = forms.CharField(required=False, max_length=300, strip=True, label="Naming pattern")
     addition = forms.CharField(required=False, max_length=80, strip=False, label="Added to each name")
     system = forms.ChoiceField(
         required=False,
@@ -65,7 +65,7 @@ class ForecastForm(forms.Form):
         choices=[("", "the target’s file system"), *((row.key, row.label) for row in FILE_SYSTEMS)],
     )
     when = forms.ChoiceField(
-        required=False, label="When a name is taken", choices=[(str(key), word) for key, word in _WHEN_WORDS.items()]
+        required=False, label="If a name exists", choices=[(str(key), word) for key, word in _WHEN_WORDS.items()]
     )
     level = forms.ChoiceField(required=False, label="Level", choices=list(_LEVEL_WORDS.items()))
     peaks = forms.ChoiceField(

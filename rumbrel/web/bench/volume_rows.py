@@ -74,7 +74,7 @@ def _device(row: VolumeRow, active: Delivery | None, unfinished: Delivery | None
     if active and active.job:
         state = f"{active.job.step or 'waiting for its turn'}: do not take it out"
         return VolumeDevice(row=row, what=_what(row), holds=holds, state=state, is_in=True, delivery=active)
-    state = "may be taken out"
+    state = "safe to remove"
     target = _target_of(row)
     reads = target.player.file_systems if target else ()
     if target and reads and volume.system.key not in reads:

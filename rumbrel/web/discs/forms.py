@@ -435,7 +435,7 @@ def _usual_target() -> str:
 class FillForm(forms.Form):
     """The pool that the rest of the disc may be filled from: the pull list, or a playlist."""
 
-    pool = forms.ChoiceField(label="Fill the rest from", widget=forms.Select(attrs={"class": "field"}))
+    pool = forms.ChoiceField(label="Fill remaining time from", widget=forms.Select(attrs={"class": "field"}))
 
     def __init__(self, *args: Any, lists: list[tuple[int, str]], **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)

@@ -75,7 +75,7 @@ class TargetForm(forms.Form):
         required=False, label="Only these tags", choices=[(row.name, row.label) for row in FIELDS],
         widget=forms.SelectMultiple(attrs={"size": 5}),
     )  # fmt: skip
-    pattern = forms.CharField(required=False, max_length=300, label="Names by the pattern")
+    pattern = forms.CharField(required=False, max_length=300, label="Naming pattern")
     file_system = _choice("File system", [(row.key, row.label) for row in FILE_SYSTEMS])
     longest = _number("Names at most, characters", 8, 255)
     kind = _choice("Lists", [("m3u8", "M3U8"), ("m3u", "M3U"), ("none", "none")])

@@ -325,7 +325,7 @@ class StepTests(EndedCase):
         self.assertEqual([path.name for path in made if now[path] == made[path]], ["=notice.flac"])
         kept.refresh_from_db()
         self.assertEqual(kept.gone, [gone])
-        self.assertNotIn("Keep the folder in step", self.page(reverse("batches:batch", args=[self.batch.pk])))
+        self.assertNotIn("Keep folder in sync", self.page(reverse("batches:batch", args=[self.batch.pk])))
         # What fails is tried once, and again when its file changes.
         whole = write_sound(self.source / "d" / "cut.flac", 200_000, seed=8).read_bytes()
         (self.source / "d" / "cut.flac").write_bytes(whole[: len(whole) // 2])
@@ -434,7 +434,7 @@ class TurnTests(EndedCase):
     def test_the_buttons_of_each_state(self) -> None:
         batch = self.batch_of("car-mp3")
         address = reverse("batches:batch", args=[batch.pk])
-        self.assert_all_in(("Run it first", "Stop the batch"), self.page(address))
+        self.assert_all_in(("Move to front", "Stop the batch"), self.page(address))
         self.assertIn(
             "This batch is the next",
             self.client.post(reverse("batches:first", args=[batch.pk]), follow=True).content.decode(),

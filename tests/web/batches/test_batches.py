@@ -303,7 +303,7 @@ class RunTests(BatchCase):
         Item.objects.filter(source__endswith="peal <b>.flac").update(state="failed", error="The disk was full.")
         batch.counts = {"done": 1, "failed": 1, "cannot": 1}
         batch.save()
-        self.assertIn("Try the failed again", self.page(reverse("batches:batch", args=[batch.pk])))
+        self.assertIn("Retry failed", self.page(reverse("batches:batch", args=[batch.pk])))
         self.client.post(reverse("batches:continue", args=[batch.pk]))
         self.work()
         self.assertEqual((self.item("peal <b>.flac").state, self.item("peal <b>.flac").error), ("done", ""))

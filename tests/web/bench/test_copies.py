@@ -34,7 +34,13 @@ class CopyTests(BenchCase):
         self.assertEqual((copy.job.state, copy.identical), ("done", True), copy.job.error)
         page = self.page(reverse("discs:copy", args=[copy.pk]))
         self.assert_all_in(
-            ("Everything that was read from the disc is on the copy", "what lies before track 1", "pre-emphasis", "CD-Text, pack by pack"), page
+            (
+                "Everything that was read from the disc is on the copy",
+                "what lies before track 1",
+                "pre-emphasis",
+                "CD-Text, pack by pack",
+            ),
+            page,
         )
         self.assertNotIn("differs", page)
         for suffix in (".bin", ".sub", ".cdt", ".digests"):

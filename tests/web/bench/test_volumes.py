@@ -67,14 +67,14 @@ class DeliverTests(VolumeCase):
         before = volume_of(self.stick).free_bytes
         job = self.carried_out(delivery)
         self.assertEqual(job.state, "done", job.error)
-        self.assertIn("3 tracks brought to Tour bus and compared there. It may be taken out now.", job.message)
+        self.assertIn("3 tracks brought to Tour bus and compared there. It is safe to remove.", job.message)
         taken = before - volume_of(self.stick).free_bytes
         self.assertTrue(0 < taken <= delivery.foreseen["needed_bytes"])
         self.assertEqual(len(self.on_stick()), 3)
         for item in delivery.items.all():
             self.assertEqual(item.digest, file_digest(self.root / item.output))
             self.assertEqual(inspect_file(self.root / item.output).codec, "mp3")
-        self.assertIn("may be taken out now", self.fragment(reverse("bench:delivery-state", args=[delivery.pk])))
+        self.assertIn("is safe to remove", self.fragment(reverse("bench:delivery-state", args=[delivery.pk])))
         again = self.make()
         self.assertEqual({fate for fate, _ in self.states(again)}, {"there already"})
         self.assertEqual(again.foreseen["needed_bytes"], 0)

@@ -120,7 +120,7 @@ class ActTests(DiscCase):
         page = self.client.post(
             reverse("discs:follow", args=[self.made.pk]), headers={"HX-Request": "true"}
         ).content.decode()
-        self.assertNotIn("Take the list over", page)
+        self.assertNotIn("Update from playlist", page)
         design = self.fresh(self.made).design
         self.assertEqual([track.texts.get("title") for track in design.tracks], ["Kept", None, None, None])
 

@@ -74,9 +74,9 @@ class WriteTests(DiscCase):
         self.assertEqual((disc.state, disc.error), ("written", ""))
         self.assertEqual([v["equal"] for v in disc.verdicts], [True, True])
         self.assertIn("Read back: the disc is identical", disc.job.message)
-        self.assert_all_in(("written</span> and read back", "What is shown stands on the disc"), self.text(disc))
+        self.assert_all_in(("written</span> and read back", "This layout is on the disc"), self.text(disc))
         page = self.writing(disc)
-        self.assert_all_in(("the disc is identical", "Write again", "empty", "Page for a real burner"), page)
+        self.assert_all_in(("the disc is identical", "Write again", "empty", "Instructions for a real recorder"), page)
         self.assertEqual(page.count(">identical<"), 2)
         for kind, status in (("bin", 200), ("cue", 200), ("sub", 200), ("iso", 404), ("py", 404), ("../bin", 404)):
             self.assertEqual(self.client.get(f"/discs/{disc.pk}/image/{kind}/").status_code, status, kind)
@@ -156,7 +156,7 @@ class WriteTests(DiscCase):
         self.assertIn("is being written", page)
         self.work()
         page = self.client.post(reverse("playlists:delete", args=[disc.playlist_id]), follow=True).content.decode()
-        self.assert_all_in(("was deleted", "with 1 written image", "Deleted lately", "Put back"), page)
+        self.assert_all_in(("was deleted", "with 1 written image", "Recently deleted", "Put back"), page)
         for address in (listed, reverse("discs:disc", args=[disc.pk]), reverse("discs:image", args=[disc.pk, "bin"])):
             self.assertEqual(self.client.get(address).status_code, 404, address)
         self.assertEqual(forget_lists(), 0)

@@ -34,7 +34,7 @@ class SheetTests(DiscCase):
         return self.client.post(address, {"key": key}, follow=True).content.decode()
 
     def test_it_is_written_as_the_command_writes_it(self) -> None:
-        self.assertIn("Lay out that very disc", self.page(reverse("collection:track", args=[self.whole.pk])))
+        self.assertIn("Make this disc", self.page(reverse("collection:track", args=[self.whole.pk])))
         page = self.lay_out()
         self.assert_all_in(
             ("on the list Days", "1 s of sound before it", "0.6 s of sound before it", "0:01:10", "runs on"), page

@@ -390,4 +390,4 @@ def _summary(delivery: Delivery) -> str:
     for state in (DeliveryItem.State.PART, DeliveryItem.State.FAILED, DeliveryItem.State.CANNOT):
         if counts.get(state):
             said += f"; {counts[state]:,} {state}"
-    return f"{said}. It may be taken out now."
+    return f"{said}. It is safe to remove."

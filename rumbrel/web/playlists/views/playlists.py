@@ -25,7 +25,7 @@ from ..queries import deleted_lists, entries_page, entry_behind, listed_ids, pla
 
 PAGE_LISTS = 100
 _MOST_FOUND = 30
-_ACTS = (("turn", "Turn round"), ("doubles", "Take doubles off"))
+_ACTS = (("turn", "Reverse order"), ("doubles", "Remove duplicates"))
 _WAYS = (("up", "Up"), ("down", "Down"), ("top", "To the top"), ("end", "To the end"))
 _MOST_ADDED = 20_000
 
