@@ -335,7 +335,7 @@ class ListenTests(FolderCase):
         page.keyboard.press("Space")
         expect(page.locator("#heard")).to_contain_text("Play on Long bell")
         self.assertEqual(page.locator("[data-trouble]").inner_text(), "")
-        # Its own page has the picture made by itself; what is marked can be looked at and repeats.
+        # Open track has the picture made by itself; what is marked can be looked at and repeats.
         page.locator("#side h2 a").first.click()
         expect(page.locator("[data-ready]")).to_be_visible(timeout=A_WHILE_MS)
         page.keyboard.press("m")

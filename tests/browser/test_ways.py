@@ -184,7 +184,7 @@ class WayTests(WayCase):
             page.goto(f"{self.instance.address}/work/")
             expect(page.locator("#jobs:not([hx-get])")).to_be_visible(timeout=A_WHILE_MS)
             page.goto(f"{self.instance.address}/batches/")
-            page.get_by_role("button", name="Bring Archived in step now").click()
+            page.get_by_role("button", name="Sync Archived now").click()
         self.assertTrue((mirror / "reel 6" / "Archived 6.flac").is_file(), "what is new was made")
         self.assertEqual(self.faults, [])
 

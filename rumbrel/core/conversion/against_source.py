@@ -67,8 +67,7 @@ class Held:
 def hold_against_source(result: Path, facts: Facts, step: Step, tell: Tell, *, closely: bool) -> Held:
     """Compare all of a lossy result with its source. closely has the encoder make it once more wherever the table of
     limits leaves room for something wrong, and not only where it finds something: what lies there may be of another hand.
-    Raises CheckFailed where either does
-    not decode throughout."""
+    Raises CheckFailed where either does not decode throughout."""
     if step.shape is None:
         raise CheckFailed("This line has no plan for its sound.")
     encoding, shape = encoding_for(step.encoding), step.shape
@@ -78,7 +77,7 @@ def hold_against_source(result: Path, facts: Facts, step: Step, tell: Tell, *, c
     fed, comparison = _Fed(step, shape), Comparison(shape, limits)
     samples = 0
     try:
-        with _open_whole(result, facts) as sound, fed:
+        with open_sound(result, facts.choice()) as sound, fed:
             lead = Cut(encoding.leading_samples, None)
             for block in sound.blocks():
                 if meter is not None:
@@ -101,10 +100,6 @@ def hold_against_source(result: Path, facts: Facts, step: Step, tell: Tell, *, c
         peak_dbtp=meter.dbtp if meter else None,
         over_db=meter.dbtp - ceiling if meter is not None and ceiling is not None else 0.0,
     )  # fmt: skip
-
-
-def _open_whole(path: Path, facts: Facts) -> SoundSource:
-    return open_sound(path, facts.choice())
 
 
 def _refuse_damaged(sound: SoundSource) -> None:
@@ -182,8 +177,8 @@ def _beside_another(result: Path, facts: Facts, step: Step, by_table: Likeness, 
             other = Path(folder, f"again{encoding.suffix}")
             _make_again(other, step, shape, encoding, tell)
             with (
-                _open_whole(result, facts) as sound,
-                _open_whole(other, inspect_file(other)) as another,
+                open_sound(result, facts.choice()) as sound,
+                open_sound(other, inspect_file(other).choice()) as another,
                 _Fed(step, shape) as fed,
             ):
                 leads = Cut(encoding.leading_samples, None), Cut(encoding.leading_samples, None)

@@ -17,7 +17,8 @@ _HINT = 4.5
 _CERTAIN = 14.0
 """Standard deviations beyond which one stretch is proof; sound that was never coded stays below 12."""
 _TELLING, _TOGETHER = 5.0, 3
-"""Enough where so many stretches have their frames at the very same places: chance does that once in 300,000 times."""
+"""Enough where so many stretches have their frames at the very same places: chance puts three given ones there once in
+330,000 times."""
 _SLOW_RATES = (44_100, 48_000)
 _MOST_CHANNELS = 2
 

@@ -19,7 +19,7 @@ from rumbrel.core.targets.pattern import check_pattern
 from rumbrel.core.targets.ways import made_otherwise, ways_of
 from rumbrel.core.workflows.convert import LevelWish
 from rumbrel.web.tags.fields import CoverField
-from rumbrel.web.ui.words import LEVEL_WORDS
+from rumbrel.web.ui.words import LEVEL_WORDS, WHEN_WORDS
 
 from .wishes import BatchWish, Choice, Destination, DestinationKind
 
@@ -34,7 +34,6 @@ __all__ = [
     "query_of",
 ]
 
-_WHEN_WORDS = {WhenPresent.SKIP: "skip", WhenPresent.REPLACE: "replace", WhenPresent.NUMBER: "add a number"}
 _LEVEL_WORDS = {"": "as the target sets it", **LEVEL_WORDS}
 _LIMIT = "limit"
 _PEAK_WORDS = {"": "turn the track down", _LIMIT: "limit them, which changes the sound"}
@@ -65,7 +64,7 @@ class ForecastForm(forms.Form):
         choices=[("", "the target’s file system"), *((row.key, row.label) for row in FILE_SYSTEMS)],
     )
     when = forms.ChoiceField(
-        required=False, label="If a name exists", choices=[(str(key), word) for key, word in _WHEN_WORDS.items()]
+        required=False, label="If a name exists", choices=[(str(key), word) for key, word in WHEN_WORDS.items()]
     )
     level = forms.ChoiceField(required=False, label="Level", choices=list(_LEVEL_WORDS.items()))
     peaks = forms.ChoiceField(

@@ -143,8 +143,8 @@ class Item(models.Model):
     @property
     def hear_from(self) -> int:
         """A second of the source a little before that place, so that it can be heard coming."""
-        cut = json.loads(self.step).get("treatment", {}).get("start_sample", 0) if self.step else 0
-        rate = json.loads(self.step)["source"]["sample_rate"] if self.step else 0
+        step = json.loads(self.step) if self.step else {}
+        cut, rate = step.get("treatment", {}).get("start_sample", 0), step.get("source", {}).get("sample_rate", 0)
         return max(0, int((self.worst_seconds or 0.0) + (cut / rate if rate else 0.0)) - 3)
 
     @property
@@ -155,6 +155,15 @@ class Item(models.Model):
             return ""
         setting = f"item:{self.pk}" if self.result else f"target:{self.target_slug}"
         return urlencode({"track": self.track_id, "start": self.hear_from, "setting": setting}, safe=":")
+
+    @property
+    def verdict(self) -> str:
+        """What the last check found, in a word or two; "" where nothing was checked."""
+        if self.verify_error:
+            return "failed when checked again"
+        if not self.checked:
+            return ""
+        return "identical file" if self.identical_file else "bit-exact" if self.bit_exact else "passed"
 
     @property
     def result(self) -> str:

@@ -4,11 +4,11 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
-from rumbrel.core.forecast import Action, Step, WhenPresent
+from rumbrel.core.forecast import Action, Step
 from rumbrel.core.formats.table import format_label
 from rumbrel.core.inspection import Facts
 from rumbrel.web.targets.rows import target_row
-from rumbrel.web.ui.words import ACTION_WORDS, LEVEL_WORDS
+from rumbrel.web.ui.words import ACTION_WORDS, LEVEL_WORDS, WHEN_WORDS
 
 from .wishes import BatchWish, DestinationKind
 
@@ -119,9 +119,6 @@ def shared_reason(reasons: list[str]) -> str:
     return commonest if reasons.count(commonest) * 2 > len(reasons) else ""
 
 
-_WHEN_WORDS = {WhenPresent.SKIP: "skipped", WhenPresent.REPLACE: "replaced", WhenPresent.NUMBER: "given a number"}
-
-
 def settings_lines(wish: BatchWish) -> list[tuple[str, str]]:
     """(what, how) of everything that a batch was asked for."""
     lines = [("Target", f"{target.name}: {target_row(target).makes}") for target in wish.targets]
@@ -129,7 +126,7 @@ def settings_lines(wish: BatchWish) -> list[tuple[str, str]]:
     lines += [
         ("Results", "beside the originals" if beside else f"in {wish.shown_destination}"),
         ("Names", wish.pattern or "as each target says"),
-        ("Files that exist", "brought up to date" if wish.keeps_in_line else _WHEN_WORDS[wish.when_present]),
+        ("If a name exists", "update" if wish.keeps_in_line else WHEN_WORDS[wish.when_present]),
         ("Level", LEVEL_WORDS.get(wish.level.mode or "", "as each target sets it")),
         ("Silence at both ends", "left out" if wish.trims else "kept"),
     ]

@@ -34,7 +34,7 @@ STEPS = (
     ),
     TourStep(
         view="batches:forecast", title="What would happen?",
-        text="The pulled tracks, now and after, before anything runs. Control and Enter start the batch.",
+        text="The pulled tracks, now and after, before anything runs. Ctrl+Enter starts the batch.",
     ),
     TourStep(
         view="batches:index", title="Is it right?",

@@ -14,14 +14,16 @@ def mark_of(count: int, *shown: object) -> str:
 
 
 def changed_since_shown(sent: str, now: str, *, what: str) -> str:
-    """What to say where a mark that was sent is not what it would be now: how many there were and are; "" where it is.
-    what is the word for one of them."""
+    """What to say where the mark that a page sent is not the one it would have now: how many there were and are; "" where
+    it is. what is the word for one of them."""
     if sent == now:
         return ""
     before, _, _ = sent.partition("-")
     after = int(now.partition("-")[0])
     if before.isascii() and before.isdecimal() and int(before) != after:
-        change = f"it was {counted(int(before), what)}, now there {'is' if after == 1 else 'are'} {after:,}"
+        change = (
+            f"the page showed {counted(int(before), what)}, and now there {'is' if after == 1 else 'are'} {after:,}"
+        )
     else:
-        change = f"the {counted(after, what)} are not as they were then"
-    return f"Nothing was done: what this page showed has changed since; {change}. Look at it as it is now, then press again."
+        change = f"{what}s changed after the page was opened"
+    return f"Nothing was done: {change}. Check what the page shows now, then press again."

@@ -2,11 +2,12 @@
 
 from collections.abc import Sequence
 
-from rumbrel.core.forecast import Action
+from rumbrel.core.forecast import Action, WhenPresent
 from rumbrel.core.targets import FitKind, Target
 
-__all__ = ["ACTION_WORDS", "FIT_WORDS", "LEVEL_WORDS", "counted", "fit_word", "meanwhile"]
+__all__ = ["ACTION_WORDS", "FIT_WORDS", "LEVEL_WORDS", "WHEN_WORDS", "counted", "fit_word", "meanwhile"]
 
+WHEN_WORDS = {WhenPresent.SKIP: "skip", WhenPresent.REPLACE: "replace", WhenPresent.NUMBER: "add a number"}
 LEVEL_WORDS = {"none": "unchanged", "track": "tracks equal", "album": "album kept", "tags": "in tags only"}
 
 FIT_WORDS = {

@@ -74,7 +74,7 @@ class ReportTests(EndedCase):
         self.assertEqual(rows[0]["error"], "The disk was full.")
         page = self.page(reverse("batches:report", args=[self.batch.pk]))
         self.assertLess(page.index("The disk was full."), page.index("=notice"), "what failed stands on top")
-        self.assert_all_in(("Lossless archive, FLAC", "as each target says", "skipped"), page)
+        self.assert_all_in(("Lossless archive, FLAC", "as each target says", "If a name exists"), page)
         page = self.page(reverse("batches:batch", args=[self.batch.pk]))
         self.assertLess(page.index("The disk was full."), page.index("=notice"))
 
@@ -134,13 +134,20 @@ class AgainTests(EndedCase):
         self.work()
         asked = re.search(r'hx-get="[^"]*(since=\d+)', going)[1]
         answer = self.page(f"{poll}&{asked}")
-        self.assertIn("not any more", answer, "the line comes by itself")
+        self.assertIn("failed when checked again", answer, "the line comes by itself")
         self.assertNotIn("hx-get", answer)
         self.assertNotEqual(self.item("peal.wav").verify_error, "")
         self.assertEqual(self.item("=notice.wav").verify_error, "")
         job = Job.objects.filter(kind="verify").latest("pk")
         self.assertEqual(job.message, "1 result as it should be; 1 not.")
-        self.assertIn("not any more", self.page(reverse("batches:batch", args=[self.batch.pk])))
+        for name in ("batch", "report"):
+            page = self.page(reverse(f"batches:{name}", args=[self.batch.pk]))
+            self.assertIn("failed when checked again", page)
+            self.assertEqual(page.count("bit-exact"), 1, "nothing else is said of a result that differs")
+        content = self.client.get(reverse("batches:json", args=[self.batch.pk])).streaming_content
+        records = {row["title"]: row for row in json.loads(b"".join(content))}
+        self.assertNotEqual(records["peal"]["check_error"], "")
+        self.assertEqual((records["=notice"]["check_error"], bool(records["=notice"]["checked_again"])), ("", True))
 
     def test_the_worst_place_of_a_lossy_result_is_led_to_and_can_be_heard(self) -> None:
         """Half a second of silence in the result, found by comparing it again, and heard beside its source."""
@@ -202,7 +209,7 @@ class AsideTests(EndedCase):
         self.batch.counts = {"done": 2}
         self.batch.save()
         Item.objects.filter(pk=self.item("peal.wav").pk).update(verify_error="It differs.")
-        self.assertIn("not as it should be", self.press("set-aside", path=str(aside)))
+        self.assertIn("failed when it was checked again", self.press("set-aside", path=str(aside)))
         Item.objects.update(verify_error="")
         (aside / "source" / "a").mkdir(parents=True)
         (aside / "source" / "a" / "peal.wav").write_bytes(b"another's")
@@ -309,7 +316,7 @@ class StepTests(EndedCase):
         KeptInStep.objects.update(looked_at=timezone.now())
         self.assertEqual(keep_what_is_due(), 0, "nothing was scanned since")
         made = {path: path.stat().st_mtime_ns for path in Path(self.batch.destination).rglob("*.flac")}
-        self.assertIn("is in step", self.press("step", pk=kept.pk))
+        self.assertIn("is in sync", self.press("step", pk=kept.pk))
         write_sound(self.source / "c" / "new.wav", 90_000, seed=5)
         write_sound(self.source / "a" / "peal.wav", 110_000, seed=6)
         gone = self.item("=notice.wav").output
@@ -364,7 +371,7 @@ class StepTests(EndedCase):
         batch = Batch.objects.latest("pk")
         self.assertEqual([item.source.rpartition("/")[2] for item in batch.items.all()], ["late.wav"])
         self.assertEqual(batch.items.get().state, Item.State.DONE)
-        self.assertIn("is in step", self.press("step", pk=kept.pk))
+        self.assertIn("is in sync", self.press("step", pk=kept.pk))
         kept.refresh_from_db()
         self.assertEqual([each["name"] for each in kept.lacking], ["d/bad.flac"])
         self.assertIn("1 file could not be made", self.page(reverse("batches:index")))

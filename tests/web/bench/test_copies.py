@@ -35,7 +35,7 @@ class CopyTests(BenchCase):
         page = self.page(reverse("discs:copy", args=[copy.pk]))
         self.assert_all_in(
             (
-                "Everything that was read from the disc is on the copy",
+                "The copy is identical to the disc",
                 "what lies before track 1",
                 "pre-emphasis",
                 "CD-Text, pack by pack",

@@ -141,7 +141,9 @@ class TakeInTests(BenchCase):
         self.assertEqual(len(DiscNames.objects.get().names["tracks"]), 2, "remembered as the disc has them")
         self.assertIn("Some of it has been read already" if not taken.results else "made already",
                       self.press("choose", taken, first="archive-flac", begins="", hidden="", emphasis=""))  # fmt: skip
-        # The same disc once more, without its hidden sound: the first record stays, and what is equal is kept once.
+        # The same disc once more, without its hidden sound: the first record stays, and what is equal is kept once. What
+        # another hand altered is not taken for equal.
+        write_sound(folder / "02 shy 2.flac", 40 * 588)
         first = {path.name: path.read_bytes() for path in folder.iterdir() if path.is_file()}
         again = self.put_in("shy")
         self.press("choose", again, first="archive-flac", begins="", hidden="", emphasis="on")
@@ -152,7 +154,7 @@ class TakeInTests(BenchCase):
         self.assertEqual(again.job.state, "done", again.job.error)
         now = {path.name: path.read_bytes() for path in folder.iterdir() if path.is_file()}
         self.assertEqual({name: now.get(name) for name in first}, first)
-        self.assertEqual(sorted(now.keys() - first.keys()), ["Shy (2).cue", "Shy (2).log.json"])
+        self.assertEqual(sorted(now.keys() - first.keys()), ["02 shy 2 (2).flac", "Shy (2).cue", "Shy (2).log.json"])
         sheet = now["Shy (2).cue"].decode()
         self.assertIn('FILE "01 shy 1.flac" WAVE', sheet)
         self.assertIn("PREGAP", sheet, "its hidden sound was not taken in this time")

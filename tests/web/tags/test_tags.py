@@ -200,7 +200,7 @@ class EditTests(TagCase):
         self.assertEqual(preview[1], asked["seen"])
         pull_tracks(ids=self.ids)
         page = self.client.post(address, asked, follow=True).content.decode()
-        self.assertIn("it was 1 file, now there are 3", page)
+        self.assertIn("the page showed 1 file, and now there are 3", page)
         for wrong in (
             {},
             {"seen": ""},
@@ -211,7 +211,9 @@ class EditTests(TagCase):
             self.client.post(address, {"value_genre": "Carillon", **wrong})
         one = self.shown(value_genre="Carillon", tracks=str(self.ids[0]))
         self.write(value_title="Another", tracks=str(self.ids[0]))
-        self.assertIn("not as they were then", self.client.post(address, one, follow=True).content.decode())
+        self.assertIn(
+            "files changed after the page was opened", self.client.post(address, one, follow=True).content.decode()
+        )
         self.assertEqual(TagEdit.objects.count(), 1)
         self.assertEqual({self.told(number)["genre"][0] for number in (1, 2, 3)}, {"Bells"})
 

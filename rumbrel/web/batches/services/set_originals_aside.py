@@ -41,7 +41,7 @@ def aside_refusal(batch: Batch) -> str:
     if said:
         return f"Not every line passed its check: {', '.join(said)}. Put those right, or make a batch without them."
     if batch.items.exclude(verify_error="").exists():
-        return "A result was not as it should be when it was verified. Replace it first."
+        return "A result failed when it was checked again. Replace it first."
     if not batch.items.filter(state=Item.State.DONE, checked=True).exists():
         return "Nothing was made by this batch."
     return ""

@@ -18,7 +18,7 @@ __all__ = ["start_verifying", "verify_results"]
 
 
 def start_verifying(*, batch: Batch) -> Job:
-    return start_job(kind="verify", subject=batch.pk, title=f"Verifying batch {batch.pk}: {batch.target_name}")
+    return start_job(kind="verify", subject=batch.pk, title=f"Checking batch {batch.pk} again: {batch.target_name}")
 
 
 def verify_results(desk: Desk, batch_id: int) -> str:

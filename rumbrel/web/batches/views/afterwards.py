@@ -44,7 +44,7 @@ verify = _button(services.start_verifying, "The results are compared with their 
 join = _button(services.start_joining, "The results join the collection, and a playlist of their own.")
 put_back = _button(services.start_putting_back, "The originals are being moved back.")
 keep = _button(
-    services.keep_in_step, "Its folder is kept in step: after each scan, what is new or changed is made again."
+    services.keep_in_step, "Its folder is kept in sync: after each scan, new and changed files are converted."
 )
 
 
@@ -122,7 +122,7 @@ def step(request: HttpRequest, pk: int) -> HttpResponse:
         return redirect("batches:index")
     if started is not None:
         return redirect("batches:batch", pk=started.pk)
-    messages.success(request, f"{kept.folder.name} is in step: nothing is new or changed.")
+    messages.success(request, f"{kept.folder.name} is in sync: no new or changed files.")
     return redirect("batches:index")
 
 
@@ -130,5 +130,5 @@ def step(request: HttpRequest, pk: int) -> HttpResponse:
 def keep_no_more(request: HttpRequest, pk: int) -> HttpResponse:
     kept = get_object_or_404(KeptInStep.objects.select_related("folder"), pk=pk)
     services.end_keeping(kept=kept)
-    messages.success(request, f"{kept.folder.name} is not kept in step any more. What was made stays.")
+    messages.success(request, f"Stopped syncing {kept.folder.name}. Its results stay.")
     return redirect("batches:index")

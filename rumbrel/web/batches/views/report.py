@@ -22,8 +22,8 @@ from ..wishes import BatchWish
 _COLUMNS = (
     "number", "title", "source", "target", "action", "reason", "state", "result", "now", "after", "bytes_now",
     "bytes_after", "kbps_now", "kbps_after", "checked", "bit_exact", "samples_now", "samples_after", "digest", "sha256",
-    "identical_file",
-    "difference_db", "compared_samples", "worst_seconds", "read_by", "error", "warnings",
+    "identical_file", "difference_db", "compared_samples", "worst_seconds", "read_by", "checked_again", "check_error",
+    "error", "warnings",
 )  # fmt: skip
 _TYPES = {"csv": "text/csv", "json": "application/json"}
 MOST_PRINTED = 20_000
@@ -44,9 +44,12 @@ def _record(item: Item) -> dict[str, Any]:
         "action": item.action, "reason": item.reason, "state": item.state, "result": item.result, "now": item.now,
         "after": item.after, "bytes_now": item.bytes_in, "bytes_after": item.bytes_out, "kbps_now": item.kbps_in,
         "kbps_after": item.kbps_out, "checked": item.checked, "bit_exact": item.bit_exact,
-        "samples_now": item.samples_in, "samples_after": item.samples_out, "digest": item.digest, "sha256": item.sha256, "identical_file": item.identical_file,
+        "samples_now": item.samples_in, "samples_after": item.samples_out, "digest": item.digest, "sha256": item.sha256,
+        "identical_file": item.identical_file,
         "difference_db": item.difference_db, "compared_samples": item.compared_samples,
-        "worst_seconds": item.worst_seconds, "read_by": item.read_by, "error": item.error, "warnings": item.warnings,
+        "worst_seconds": item.worst_seconds, "read_by": item.read_by,
+        "checked_again": item.verified_at.isoformat() if item.verified_at else "", "check_error": item.verify_error,
+        "error": item.error, "warnings": item.warnings,
     }  # fmt: skip
 
 

@@ -12,14 +12,15 @@ from django.db import transaction
 from django.db.models import QuerySet
 
 from rumbrel.core.bench.drive import BENCH_DRIVES, StandInDrive, drive_for, drive_with
-from rumbrel.core.conversion import Outcome, run_steps
+from rumbrel.core.conversion import Outcome, run_steps, verify_step
 from rumbrel.core.crew import default_jobs
 from rumbrel.core.disc.known_discs import names_offered
 from rumbrel.core.disc.proof import digests_beside
 from rumbrel.core.disc.reading import Contents, ContentsTrack, TrackReading, contents_digest, with_hidden
 from rumbrel.core.disc.text import DiscText, TrackText
+from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.errors import DiscError
-from rumbrel.core.forecast import ForecastOptions, WhenPresent
+from rumbrel.core.forecast import ForecastOptions, Step, WhenPresent
 from rumbrel.core.progress import Progress, Unit, within
 from rumbrel.core.records import as_record, from_record
 from rumbrel.core.targets import Target, find_target
@@ -340,10 +341,10 @@ def _make(desk: Desk, taken: TakeIn, contents: Contents, whole: Progress) -> int
             number, slug = contents.tracks[position].number, plan.target.slug
             if slug in taken.results.get(str(number), {}):
                 continue
-            if there := _made_before(taken, number, slug):
+            step = taken_step(plan, track_file(taken, number), position)
+            if there := _made_before(taken, number, slug, step):
                 _note_result(taken, number, slug, there)
                 continue
-            step = taken_step(plan, track_file(taken, number), position)
             steps[step.output] = (number, slug, step)
     report = within(desk.report, whole, 0.8, 1.0)
     for event in run_steps([step for _, _, step in steps.values()], jobs=default_jobs()):
@@ -376,14 +377,17 @@ def _note_result(taken: TakeIn, number: int, slug: str, output: str) -> None:
     TakeIn.objects.filter(pk=taken.pk).update(results=taken.results)
 
 
-def _made_before(taken: TakeIn, number: int, slug: str) -> str:
-    """The result that an earlier taking in made of the same sound under the same names, if it is still there; "" for
-    none. It is kept once."""
+def _made_before(taken: TakeIn, number: int, slug: str, step: Step) -> str:
+    """The lossless result that an earlier taking in made of the same sound under the same names, if it still is what the
+    step would make; "" for none. It is kept once. Of a lossy one nothing tells by which settings it was made."""
+    if not encoding_for(step.encoding).lossless:
+        return ""
     reading = taken.readings[str(number)]
     for before in _before(taken):
         made = before.results.get(str(number), {}).get(slug, "")
         same_sound = before.readings.get(str(number), {}).get("digest") == reading["digest"]
-        if made and same_sound and _names_of(before, number) == _names_of(taken, number) and Path(made).is_file():
+        same_names = _names_of(before, number) == _names_of(taken, number)
+        if made and same_sound and same_names and verify_step(replace(step, output=made)).ok:
             return str(made)
     return ""
 

@@ -104,7 +104,7 @@ def carry_out_copy(desk: Desk, copy_id: int) -> str:
     if report.identical:
         return "The copy is identical to the disc."
     wrong = ", ".join(line["what"] for line in lines if not line["same"])
-    raise DiscError(f"The copy is not that disc: {wrong}. Copy it again, at a lower speed.")
+    raise DiscError(f"The copy differs from the disc: {wrong}. Copy it again at a lower speed.")
 
 
 def _work_folder() -> str:
