@@ -46,6 +46,11 @@ class Batch(models.Model):
         """(state, how many items are in it), in the order of the states."""
         return [(state, self.counts[state]) for state in Item.State.values if self.counts.get(state)]
 
+    @property
+    def failed_again(self) -> int:
+        """How many of its results failed when they were checked again."""
+        return self.items.exclude(verify_error="").count()
+
 
 class Item(models.Model):
     """One line of a batch. step is the whole of what was planned, as JSON; share is what is done of it. samples_in and

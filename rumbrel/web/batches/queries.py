@@ -1,6 +1,6 @@
 """Batches as pages need them."""
 
-from django.db.models import Case, QuerySet, Value, When
+from django.db.models import Case, Q, QuerySet, Value, When
 from django.urls import reverse
 
 from rumbrel.web.jobs.models import Job
@@ -29,7 +29,8 @@ def items_of(batch: Batch, *, state: str = "", worst_first: bool = False) -> Que
     if state in set(Item.State):
         return items.filter(state=state)
     if worst_first:
-        ranks = [When(state=rank, then=Value(number)) for number, rank in enumerate(_RANKS)]
+        ranks = [When(~Q(verify_error=""), then=Value(-1))]
+        ranks += [When(state=rank, then=Value(number)) for number, rank in enumerate(_RANKS)]
         return items.alias(rank=Case(*ranks, default=Value(len(_RANKS)))).order_by("rank", "number")
     return items
 

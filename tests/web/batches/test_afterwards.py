@@ -142,7 +142,8 @@ class AgainTests(EndedCase):
         self.assertEqual(job.message, "1 result as it should be; 1 not.")
         for name in ("batch", "report"):
             page = self.page(reverse(f"batches:{name}", args=[self.batch.pk]))
-            self.assertIn("failed when checked again", page)
+            self.assertIn("<b>1</b> failed when checked again", page)
+            self.assertLess(page.index("peal"), page.index("=notice"), "what failed stands on top")
             self.assertEqual(page.count("bit-exact"), 1, "nothing else is said of a result that differs")
         content = self.client.get(reverse("batches:json", args=[self.batch.pk])).streaming_content
         records = {row["title"]: row for row in json.loads(b"".join(content))}

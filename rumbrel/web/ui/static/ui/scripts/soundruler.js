@@ -125,7 +125,12 @@ function drawTraces(context, state, look, top, tall, width, paint) {
   if (first === undefined) return;
   const text = look.traced;
   const room = context.measureText(text).width;
-  context.fillText(text, Math.max(2, Math.min(width - room - 4, x(first) + 6)), top + tall - 6);
+  const left = Math.max(2, Math.min(width - room - 8, x(first) + 2));
+  // On the page's ground: over the spectrum nobody could read it.
+  context.fillStyle = paint.ground;
+  context.fillRect(left, top + tall - 18, room + 8, 16);
+  context.fillStyle = paint.refusal;
+  context.fillText(text, left + 4, top + tall - 6);
 }
 
 export function drawRuler(panel, state, look) {
