@@ -85,7 +85,10 @@ def honest_accused(seed: int) -> tuple[int, str, str]:
 
         taps = signal.firwin(511, float(way.split()[2]) * 1000, fs=rate)
         sound = signal.fftconvolve(sound, taps[:, None], mode="same", axes=0)
-    return seed, f"{kind}, {way}", _accused(sound, rate, "PCM_24" if way == "24 bit" or seed % 3 == 0 else "PCM_16")
+    said = _accused(sound, rate, "PCM_24" if way == "24 bit" or seed % 3 == 0 else "PCM_16")
+    # The recordings are of 44.1 kHz: what was made of them at a higher rate is what it is said to be.
+    raised = way == "44.1 to 48 kHz" or ("recorded" in kind and rate > 44_100)
+    return seed, f"{kind}, {way}", "" if raised and "raised from 44.1 kHz" in said else said
 
 
 def measure_masters(folder: Path) -> None:

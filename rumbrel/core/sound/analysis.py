@@ -24,7 +24,9 @@ _CLIFF_DB = 22.0
 _LOWEST_EDGE_HZ = 9_000.0
 """A fall of so many dB from one band to the next, above so many Hz, is a filter's edge and not music: found by what
 lossy encoders and rate converters leave (our own measurement; see the tests of the deep look)."""
-_FAMILY_NYQUISTS_HZ = (11_025, 12_000, 16_000, 22_050, 24_000, 44_100, 48_000)
+_TELLING_NYQUISTS_HZ = (22_050, 24_000, 44_100, 48_000)
+"""Half of the rates from which an edge shows that a sound was raised. Lower ones are left out: radio, cutting lathes and
+lossy codings end at 15 or 16 kHz, speech lines lower, and an edge there looks like that of a rate converter."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -229,7 +231,7 @@ class StateMeter:
     def _judged(self, edge: SpectralEdge | None) -> SpectralEdge | None:
         if edge is None:
             return None
-        for nyquist in _FAMILY_NYQUISTS_HZ:
+        for nyquist in _TELLING_NYQUISTS_HZ:
             if nyquist * 2 < self._shape.sample_rate * 0.95 and 0.955 * nyquist <= edge.frequency_hz <= 1.03 * nyquist:
                 # A filter stops a little below the half rate, coders stop elsewhere.
                 return SpectralEdge(frequency_hz=edge.frequency_hz, drop_db=edge.drop_db, upsampled_from_hz=2 * nyquist)

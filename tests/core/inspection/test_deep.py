@@ -281,6 +281,17 @@ class DeepTests(DeepCase):
         faults = self.deep(up, subtype="PCM_24", rate=96_000).facts.faults
         self.assertIn("raised from 44.1 kHz", faults[0].text)
 
+    def test_radio_cut_where_half_of_a_low_rate_lies_is_not_accused(self) -> None:
+        from scipy import signal
+
+        for cut_hz in (11_000, 12_000, 15_500, 16_000):
+            taps = signal.firwin(511, cut_hz, fs=44_100)[:, None]
+            noise = np.random.default_rng(cut_hz).normal(0, 0.05, (44_100 * 2, 2))
+            found = self.deep(signal.fftconvolve(noise, taps, mode="same", axes=0), subtype="PCM_24")
+            assert found.state is not None and found.state.edge is not None
+            self.assertAlmostEqual(found.state.edge.frequency_hz, cut_hz, delta=400)
+            self.assertEqual(found.facts.faults, ())
+
     def test_the_digest_that_a_maker_stored_is_held_against_the_samples(self) -> None:
         """MD5 in STREAMINFO (RFC 9639, 8.2), by an encoder of another library for each depth."""
         for subtype in ("PCM_S8", "PCM_16", "PCM_24"):
