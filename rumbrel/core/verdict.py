@@ -1,4 +1,4 @@
-"""The three verdicts of every check."""
+"""The verdicts of every check."""
 
 from enum import StrEnum
 
@@ -6,8 +6,9 @@ __all__ = ["Verdict"]
 
 
 class Verdict(StrEnum):
-    """doubtful says that it may be used, and that a person should look."""
+    """doubtful says that it may be used, and that a person should look; not applicable, that there was nothing to check."""
 
     PASSED = "passed"
     DOUBTFUL = "doubtful"
     FAILED = "failed"
+    NOT_APPLICABLE = "not applicable"

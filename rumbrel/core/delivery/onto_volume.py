@@ -1,5 +1,6 @@
 """One finished file onto a volume: copied, read back there, compared, and only then given its name."""
 
+import os
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -7,18 +8,25 @@ from typing import Any
 
 from rumbrel.core.conversion import Outcome
 from rumbrel.core.errors import CheckFailed, OutputError, RumbrelError
-from rumbrel.core.files import copy_compared, move_into_place, output_errors, remove_working, working_file
+from rumbrel.core.files import (
+    copy_compared,
+    move_into_place,
+    output_errors,
+    remove_working,
+    sha256_of,
+    working_file,
+)
 from rumbrel.core.forecast import Action, Step
 from rumbrel.core.forecast.steps import warning_records
 from rumbrel.core.places import Volume
 
-__all__ = ["Delivered", "put_on_volume", "taken_out"]
+__all__ = ["Delivered", "put_on_volume", "rename_there", "taken_out"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Delivered:
     """What became of one track: action is copy, convert, rewrap, skip or refuse. output is where it is
-    on the volume, "" where it is not. partial says that only a part of the source could be saved, gone that the volume
+    on the volume, "" where it is not; digest and sha256 are those of its bytes as they were read back there. partial says that only a part of the source could be saved, gone that the volume
     was not there for it."""
 
     step: Step
@@ -26,6 +34,7 @@ class Delivered:
     output: str
     bytes_out: int = 0
     digest: str = ""
+    sha256: str = ""
     error: str = ""
     partial: bool = False
     gone: bool = False
@@ -41,6 +50,7 @@ class Delivered:
             "bytes_out": self.bytes_out,
             "checked": self.ok and bool(self.digest),
             "digest": self.digest or None,
+            "sha256": self.sha256 or None,
             "error": self.error or None,
             "warnings": warning_records(self.step.warnings),
         }
@@ -76,15 +86,34 @@ def put_on_volume(
             raise OutputError(taken_out(volume))
         partial = made is not None and not made.ok
         digest, size = _copied(source, step, lambda working: note(working, partial))
-    except RumbrelError as error:
-        return Delivered(step=step, ok=False, output="", error=str(error), gone=not volume.is_there)
+        # What was compared with what is there, byte for byte.
+        sha256 = sha256_of(source)
+    except (RumbrelError, OSError) as error:
+        said = str(error) if isinstance(error, RumbrelError) else f"{source.name} cannot be read: {error.strerror}."
+        return Delivered(step=step, ok=False, output="", error=said, gone=not volume.is_there)
     finally:
         if made is not None:
             remove_working(source)
     return Delivered(
-        step=step, ok=not partial, output=step.output, bytes_out=size, digest=digest, partial=partial,
+        step=step, ok=not partial, output=step.output, bytes_out=size, digest=digest, sha256=sha256, partial=partial,
         error="" if made is None else made.error,
     )  # fmt: skip
+
+
+def rename_there(step: Step, old: Path, volume: Volume, *, note: Callable[[Path, bool], None]) -> Delivered:
+    """Give a file that is on the volume already the name that is asked for now."""
+    output = Path(step.output)
+    try:
+        if not volume.is_there:
+            raise OutputError(taken_out(volume))
+        with output_errors(output.parent):
+            output.parent.mkdir(parents=True, exist_ok=True)
+            note(old, False)
+            size = old.stat().st_size
+            os.rename(old, output)
+    except RumbrelError as error:
+        return Delivered(step=step, ok=False, output="", error=str(error), gone=not volume.is_there)
+    return Delivered(step=step, ok=True, output=step.output, bytes_out=size)
 
 
 def _copied(source: Path, step: Step, note: Callable[[Path], None]) -> tuple[str, int]:

@@ -2,7 +2,7 @@
 
 import unicodedata
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -18,9 +18,9 @@ from rumbrel.core.verdict import Verdict
 __all__ = [
     "PlayedTrack",
     "PlayerCheck",
+    "by_names",
     "is_list",
     "is_sound",
-    "play_order",
     "player_checks",
     "played_tracks",
     "shown_text",
@@ -61,7 +61,7 @@ class PlayedTrack:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PlayerCheck:
-    """One question about a volume and its player: verdict passed, doubtful or failed, what was found, and what to do."""
+    """One question about a volume and its player: its verdict, what was found, and what to do."""
 
     what: str
     verdict: Verdict
@@ -81,37 +81,10 @@ def shown_text(facts: Facts, name: str, rule: PlayerRule) -> tuple[str, bool]:
     return text[: rule.display_signs].rstrip(), True
 
 
-def _by_names(entries: Iterable[VolumeEntry]) -> list[VolumeEntry]:
-    """The files of a folder by name before its folders by name, as a walk meets them."""
-
-    def key(entry: VolumeEntry) -> tuple[tuple[int, str], ...]:
-        *folders, name = entry.relative.parts
-        return (*((1, folder.casefold()) for folder in folders), (0, name.casefold()))
-
-    return sorted(entries, key=key)
-
-
-def play_order(names: Sequence[str], rule: PlayerRule) -> dict[str, int]:
-    """The how-manieth each file is played that is written in this order, by their paths on the volume."""
-    entries = [
-        VolumeEntry(relative=Path(name), size_bytes=0, modified_ns=0, written=at) for at, name in enumerate(names)
-    ]
-    ordered = _by_names(entries) if rule.order == "names" else _as_written(entries)
-    return {entry.relative.as_posix(): number for number, entry in enumerate(ordered, 1)}
-
-
-def _as_written(entries: Sequence[VolumeEntry]) -> list[VolumeEntry]:
-    """Folder by folder, as list_volume walks them: each where its first file made it."""
-    made: dict[Path, int] = {}
-    for entry in entries:
-        for folder in entry.relative.parents:
-            made.setdefault(folder, entry.written)
-
-    def key(entry: VolumeEntry) -> tuple[tuple[int, int], ...]:
-        folders = [folder for folder in reversed(entry.relative.parents) if folder != Path()]
-        return (*((1, made[folder]) for folder in folders), (0, entry.written))
-
-    return sorted(entries, key=key)
+def by_names(path: Path) -> tuple[tuple[int, str], ...]:
+    """A key that sorts the files of a folder by name before its folders by name, as a walk meets them."""
+    *folders, name = path.parts
+    return (*((1, folder.casefold()) for folder in folders), (0, name.casefold()))
 
 
 def played_tracks(
@@ -119,7 +92,8 @@ def played_tracks(
 ) -> tuple[PlayedTrack, ...]:
     """Sound files in the order in which the player plays them. entries are as list_volume gives them; a file whose
     facts are not known is passed over."""
-    ordered = _by_names(entries) if target.player.order == "names" else list(entries)
+    by_name = target.player.order == "names"
+    ordered = sorted(entries, key=lambda entry: by_names(entry.relative)) if by_name else list(entries)
     played: list[PlayedTrack] = []
     for entry in ordered:
         found = facts.get(entry.relative)
@@ -160,6 +134,10 @@ def _passed(what: str, found: str) -> PlayerCheck:
     return PlayerCheck(what=what, verdict=Verdict.PASSED, found=found)
 
 
+def _nothing(what: str, found: str) -> PlayerCheck:
+    return PlayerCheck(what=what, verdict=Verdict.NOT_APPLICABLE, found=found)
+
+
 def _file_system(volume: Volume, target: Target) -> PlayerCheck:
     label, reads = volume.system.label, target.player.file_systems
     if not reads or volume.system.key in reads:
@@ -167,7 +145,7 @@ def _file_system(volume: Volume, target: Target) -> PlayerCheck:
     wanted = " or ".join(file_system_for(key).label for key in reads)
     return PlayerCheck(
         what="File system", verdict=Verdict.FAILED, found=f"{label}; {target.device} reads {wanted}",
-        remedy=f"Format it anew with {wanted}; everything on it is lost then.",
+        remedy=f"Format it with {wanted}. Everything on it is lost then.",
     )  # fmt: skip
 
 
@@ -189,10 +167,10 @@ def _depth(entries: Sequence[VolumeEntry], target: Target) -> PlayerCheck:
     deepest, most = max((len(entry.relative.parts) - 1 for entry in entries), default=0), target.player.deepest_folders
     said = f"{deepest} deep"
     if most is None or deepest <= most:
-        return _passed("Folders in folders", said)
+        return _passed("Folder depth", said)
     deep = [entry.relative.as_posix() for entry in entries if len(entry.relative.parts) - 1 > most]
     return PlayerCheck(
-        what="Folders in folders", verdict=Verdict.FAILED, found=f"{said}, {target.device} walks {most}: {_few(deep)}",
+        what="Folder depth", verdict=Verdict.FAILED, found=f"{said}, {target.device} walks {most}: {_few(deep)}",
         remedy="Deliver those again with a pattern of fewer folders.",
     )  # fmt: skip
 
@@ -218,9 +196,9 @@ def _full_folders(entries: Sequence[VolumeEntry], target: Target) -> PlayerCheck
 def _count(played: Sequence[PlayedTrack], target: Target) -> PlayerCheck:
     most, count = target.player.most_tracks, len(played)
     if most is None or count <= most:
-        return _passed("Tracks in all", f"{count:,}")
+        return _passed("Tracks", f"{count:,}")
     return PlayerCheck(
-        what="Tracks in all", verdict=Verdict.FAILED, found=f"{count:,}; {target.device} knows {most:,}",
+        what="Tracks", verdict=Verdict.FAILED, found=f"{count:,}; {target.device} knows {most:,}",
         remedy="Leave some out, or use several volumes.",
     )  # fmt: skip
 
@@ -241,13 +219,13 @@ def _names(volume: Volume, entries: Sequence[VolumeEntry], target: Target) -> Pl
 def _tracks(played: Sequence[PlayedTrack], target: Target) -> PlayerCheck:
     refused = [track for track in played if not track.plays]
     if not refused:
-        return _passed("Every track plays", "yes" if played else "there are none")
+        return _passed("Every track plays", "yes") if played else _nothing("Every track plays", "no tracks")
     reason, count = Counter(track.fit.reason for track in refused).most_common(1)[0]
     many = f"{len(refused):,} of {len(played):,} do not"
     return PlayerCheck(
         what="Every track plays", verdict=Verdict.FAILED,
         found=f"{many}: {reason}" + (f" ({count:,}), and others" if count < len(refused) else ""),
-        remedy="Put them right: they are made anew and take the place of what does not play.",
+        remedy="Repair: each is converted, and the result takes its place.",
     )  # fmt: skip
 
 
@@ -260,7 +238,7 @@ def _covers(played: Sequence[PlayedTrack], target: Target) -> PlayerCheck:
     if target.tags.covers == "none" and covers:
         return PlayerCheck(
             what="Covers", verdict=Verdict.DOUBTFUL, found=f"{len(covers):,} tracks have some; {target.device} shows none",
-            remedy="They only take room; deliver again to leave them out.",
+            remedy="They only take room. Deliver again to leave them out.",
         )  # fmt: skip
     if large and limit is not None:
         return PlayerCheck(
@@ -268,7 +246,7 @@ def _covers(played: Sequence[PlayedTrack], target: Target) -> PlayerCheck:
             found=f"{len(large):,} are larger than {limit:,} bytes: {_few([t.entry.relative.name for t in large])}",
             remedy="Deliver those again: their covers are made smaller.",
         )  # fmt: skip
-    return _passed("Covers", f"{len(covers):,} tracks show one" if covers else "there are none")
+    return _passed("Covers", f"{len(covers):,} tracks show one") if covers else _nothing("Covers", "no covers")
 
 
 def _lists(entries: Sequence[VolumeEntry], target: Target) -> PlayerCheck:
@@ -277,9 +255,9 @@ def _lists(entries: Sequence[VolumeEntry], target: Target) -> PlayerCheck:
     known = () if kind == "none" else (f".{kind}",)
     unknown = [path.name for path in lists if path.suffix.lower() not in known]
     if not unknown:
-        return _passed("Lists", f"{len(lists):,} it knows" if lists else "there are none")
-    knows = "no lists, only folders" if kind == "none" else f"lists of the kind {kind.upper()}"
+        return _passed("Playlists", f"{len(lists):,} it knows") if lists else _nothing("Playlists", "no playlists")
+    knows = "no playlists, only folders" if kind == "none" else f"playlists of the kind {kind.upper()}"
     return PlayerCheck(
-        what="Lists", verdict=Verdict.DOUBTFUL, found=f"{target.device} knows {knows}: {_few(unknown)}",
-        remedy="Deliver the lists from here: they become what it knows.",
+        what="Playlists", verdict=Verdict.DOUBTFUL, found=f"{target.device} knows {knows}: {_few(unknown)}",
+        remedy="Deliver the playlists from here: they are written in a kind that it knows.",
     )  # fmt: skip

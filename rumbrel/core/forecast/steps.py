@@ -55,6 +55,7 @@ class WarningCode(StrEnum):
     STALE = "stale"
     CONVERTED_INSTEAD = "converted-instead"
     LEVEL = "level"
+    ORIGINAL_GOES = "original-goes"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -15,6 +15,7 @@ __all__ = [
     "Volume",
     "VolumeEntry",
     "VolumeKind",
+    "entries_as_written",
     "list_volume",
     "mounted_kind",
     "volume_at",
@@ -103,6 +104,10 @@ class Volume:
     device: int = 0
 
     @property
+    def is_stand_in(self) -> bool:
+        return self.kind.capacity_bytes is not None
+
+    @property
     def is_there(self) -> bool:
         """Not when it was taken out: then its folder is gone, or empty and on the file system below."""
         try:
@@ -132,12 +137,13 @@ class VolumeEntry:
     written: int
 
 
-def _entries(folder: Path, is_stand_in: bool) -> list["os.DirEntry[str]"]:
-    """As the folder's own entries follow each other. FAT keeps them in that order, and the system lists them so
-    (common practice); a stand-in lies on a file system that does not, there each was last named at its change time."""
+def entries_as_written(folder: Path, volume: Volume) -> list["os.DirEntry[str]"]:
+    """As the folder's own entries follow each other, without links and hidden ones. FAT keeps them in that order, and the
+    system lists them so (common practice); a stand-in lies on a file system that does not, there each was last named at
+    its change time. Raises OSError."""
     with os.scandir(folder) as found:
-        entries = [entry for entry in found if not entry.is_symlink()]
-    if is_stand_in:
+        entries = [entry for entry in found if not entry.is_symlink() and not entry.name.startswith(".")]
+    if volume.is_stand_in:
         entries.sort(key=lambda entry: (entry.stat(follow_symlinks=False).st_ctime_ns, entry.name))
     return entries
 
@@ -145,25 +151,24 @@ def _entries(folder: Path, is_stand_in: bool) -> list["os.DirEntry[str]"]:
 def list_volume(volume: Volume) -> tuple[VolumeEntry, ...]:
     """Every file, in the order in which a player walks that follows the entries: the files of a folder, then its
     folders one after the other (common practice). Links and hidden entries are passed over. Raises OutputError."""
-    is_stand_in = volume.kind.capacity_bytes is not None
     try:
-        return tuple(_walked(volume.root, volume.root, is_stand_in))
+        return tuple(_walked(volume, volume.root))
     except OSError as error:
         raise OutputError(f"The volume {volume.root} cannot be read: {error.strerror}. Connect it again.") from error
 
 
-def _walked(root: Path, folder: Path, is_stand_in: bool) -> Iterator[VolumeEntry]:
-    entries = [entry for entry in _entries(folder, is_stand_in) if not entry.name.startswith(".")]
+def _walked(volume: Volume, folder: Path) -> Iterator[VolumeEntry]:
+    entries = entries_as_written(folder, volume)
     for number, entry in enumerate(entries):
         if entry.is_file(follow_symlinks=False):
             status = entry.stat(follow_symlinks=False)
             yield VolumeEntry(
-                relative=Path(entry.path).relative_to(root), size_bytes=status.st_size,
+                relative=Path(entry.path).relative_to(volume.root), size_bytes=status.st_size,
                 modified_ns=status.st_mtime_ns, written=number,
             )  # fmt: skip
     for entry in entries:
         if entry.is_dir(follow_symlinks=False):
-            yield from _walked(root, Path(entry.path), is_stand_in)
+            yield from _walked(volume, Path(entry.path))
 
 
 def volume_at(root: Path, kind: VolumeKind) -> Volume:

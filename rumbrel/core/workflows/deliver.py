@@ -1,7 +1,8 @@
 """Deliver: plan onto a volume, convert where needed, copy in playing order, compare there, write the lists."""
 
+import logging
 import os
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from functools import partial
@@ -17,13 +18,22 @@ from rumbrel.core.delivery import (
     plan_lists,
     put_on_volume,
     relist,
+    rename_there,
     write_planned,
 )
 from rumbrel.core.delivery.onto_volume import taken_out
+from rumbrel.core.delivery.order import Ordered, OrderForeseen, foresee_order, put_in_order
 from rumbrel.core.delivery.player_view import is_list, is_sound
 from rumbrel.core.disc.subsets import smallest_cover, smallest_cover_of
-from rumbrel.core.errors import OutputError
-from rumbrel.core.files import output_errors, remove_leftovers, remove_working
+from rumbrel.core.errors import OutputError, RumbrelError
+from rumbrel.core.files import (
+    copy_compared,
+    move_into_place,
+    output_errors,
+    remove_leftovers,
+    remove_working,
+    working_file,
+)
 from rumbrel.core.forecast import (
     SAME_CONTENT,
     Action,
@@ -37,7 +47,7 @@ from rumbrel.core.forecast import (
     forecast_batch,
 )
 from rumbrel.core.inspection import Facts, inspect_file
-from rumbrel.core.places import Volume, list_volume
+from rumbrel.core.places import Volume, VolumeEntry, list_volume
 from rumbrel.core.progress import Progress, Report, Unit, no_report, within
 from rumbrel.core.targets import Target
 
@@ -46,17 +56,24 @@ from .convert import ConvertPlan, TargetPlan, measure_plan
 __all__ = ["DeliveryPlan", "Fate", "LeaveOut", "deliver", "fate_of", "leave_outs", "plan_delivery", "plan_put_right"]
 
 
+logger = logging.getLogger(__name__)
+
+
 class Fate(StrEnum):
     """What a delivery does about one track."""
 
     MADE = "made first"
     COPIED = "copied"
+    RENAMED = "renamed there"
     THERE = "there already"
     SAME = "the same is there"
     CANNOT = "cannot"
 
 
-def fate_of(step: Step) -> Fate:
+def fate_of(step: Step, renamed: Collection[str] = ()) -> Fate:
+    """renamed are the outputs that are there under other names."""
+    if step.output and step.output in renamed:
+        return Fate.RENAMED
     if step.action is Action.SKIP:
         return Fate.SAME if step.reason == SAME_CONTENT else Fate.THERE
     if step.action is Action.REFUSE:
@@ -74,9 +91,12 @@ class DeliveryPlan:
     """Steps in playing order with their destinations on the volume, and the lists that go beside them.
 
     needed_bytes is what all of it takes more of the room than now, in whole clusters, short_bytes what is missing at
-    the worst moment. left_over are files of earlier deliveries in the folders of this one that it has no use for: a
-    player that plays folders plays them too. unwanted are the files that are removed first, since mirroring was asked for;
-    retired are those whose results take their places, by the results.
+    the worst moment. left_over are files of earlier deliveries that this one has no use for, and which the player plays
+    too; where it was asked to tidy them up they are among unwanted, the files that are removed first (all others are when
+    mirroring was asked for), or among renamed: what is there under another name, by its output. retired are files whose
+    results take their places, by the results; set_aside those files of the volume that are copied to another place before
+    that, by where they lie. order is how the volume plays when it is done; asked are the paths on it that
+    are to follow each other so, for a player that goes by their entries.
     """
 
     volume: Volume
@@ -89,6 +109,13 @@ class DeliveryPlan:
     left_over: tuple[str, ...] = ()
     unwanted: tuple[str, ...] = ()
     retired: Mapping[str, str] = field(default_factory=dict)
+    set_aside: Mapping[str, str] = field(default_factory=dict)
+    renamed: Mapping[str, str] = field(default_factory=dict)
+    order: OrderForeseen = field(default_factory=lambda: OrderForeseen(order=()))
+    asked: tuple[Path, ...] = ()
+
+    def fate(self, step: Step) -> Fate:
+        return fate_of(step, self.renamed)
 
     @property
     def fits(self) -> bool:
@@ -97,7 +124,9 @@ class DeliveryPlan:
 
     def taken_by(self, step: Step) -> int:
         """What a step's result takes of the room at most; 0 for what is there."""
-        return self.volume.bytes_taken(step.after.most_bytes) if step.writes and step.after else 0
+        if step.output in self.renamed or not step.writes or not step.after:
+            return 0
+        return self.volume.bytes_taken(step.after.most_bytes)
 
 
 def plan_delivery(
@@ -110,12 +139,14 @@ def plan_delivery(
     ledger: ResultLedger | None = None,
     pattern: str = "",
     mirrors: bool = False,
+    tidies: bool = False,
 ) -> DeliveryPlan:
     """Plan every source onto a volume, in the order given. ledger is what earlier deliveries put there.
 
     Where the target knows no lists but folders, each list becomes a folder of numbered tracks. A pattern given
     takes the place of the target's own. With mirrors, the sound files and lists on the volume that are none of this
-    delivery are removed.
+    delivery are removed; with tidies those that earlier deliveries put there. Either way what is there under another name
+    is renamed.
     """
     folders = target.playlists.folder_each
     if folders and not pattern and not any(found.named for found in lists):
@@ -127,12 +158,31 @@ def plan_delivery(
     forecast = forecast_batch(placed, target, volume.root, options=options, inspect=inspect, ledger=ledger)
     outputs = {step.source_id: step.output for step in forecast.steps}
     planned = plan_lists(lists, target, volume.root, volume.system, outputs)
+    left = _left_over(forecast.steps, ledger, same_folders=bool(folders))
+    renamed = _renamed(forecast.steps, left, ledger) if tidies or mirrors else {}
+    unwanted = _unwanted(forecast.steps, planned, volume) if mirrors else left if tidies else ()
     plan = DeliveryPlan(
         volume=volume, target=target, steps=forecast.steps, lists=planned, ledger=ledger,
-        left_over=_left_over(forecast.steps, ledger) if folders and not mirrors else (),
-        unwanted=_unwanted(forecast.steps, planned, volume) if mirrors else (),
+        left_over=() if tidies or mirrors else left, renamed=renamed,
+        unwanted=tuple(path for path in unwanted if path not in renamed.values()),
     )  # fmt: skip
-    return _measured_room(plan)
+    asked = [Path(step.output).relative_to(volume.root) for step in forecast.steps if step.output]
+    return _measured_room(_in_order(plan, asked))
+
+
+def _in_order(plan: DeliveryPlan, asked: Sequence[Path], entries: Sequence[VolumeEntry] | None = None) -> DeliveryPlan:
+    """The plan with how the volume plays when it is done."""
+    volume, by_name = plan.volume, plan.target.player.order == "names"
+
+    def inner(paths: Iterable[str]) -> list[Path]:
+        return [Path(path).relative_to(volume.root) for path in paths if path]
+
+    order = foresee_order(
+        list_volume(volume) if entries is None else entries, asked, by_name=by_name,
+        new=inner(step.output for step in plan.steps if step.writes),
+        gone=set(inner([*plan.unwanted, *plan.renamed.values(), *plan.retired.values()])), counts=is_sound,
+    )  # fmt: skip
+    return replace(plan, order=order, asked=() if by_name else tuple(asked))
 
 
 def plan_put_right(
@@ -162,15 +212,43 @@ def plan_put_right(
             retired[step.output] = str(old)
         steps.append(step)
     plan = DeliveryPlan(volume=volume, target=target, steps=tuple(steps), retired=retired)
-    return _measured_room(plan)
+    # Each new file takes the place of the old one also in the order.
+    entries, new_of = list_volume(volume), {old: new for new, old in retired.items()}
+    there = [volume.root / entry.relative for entry in entries if is_sound(entry.relative)]
+    asked = [Path(new_of.get(str(path), path)).relative_to(volume.root) for path in there]
+    return _measured_room(_in_order(plan, asked, entries))
 
 
-def _left_over(steps: Sequence[Step], ledger: ResultLedger | None) -> tuple[str, ...]:
+def _left_over(steps: Sequence[Step], ledger: ResultLedger | None, *, same_folders: bool) -> tuple[str, ...]:
+    """What earlier deliveries put there, and is of no use to this one; where each list is a folder, only in those of this
+    one: other lists have theirs."""
     if ledger is None:
         return ()
     wanted = {step.output for step in steps}
     folders = {str(Path(output).parent) for output in wanted if output}
-    return tuple(output for output in ledger.outputs() if output not in wanted and str(Path(output).parent) in folders)
+    return tuple(
+        output for output in ledger.outputs()
+        if output not in wanted and (not same_folders or str(Path(output).parent) in folders)
+    )  # fmt: skip
+
+
+def _renamed(steps: Sequence[Step], left: Sequence[str], ledger: ResultLedger | None) -> dict[str, str]:
+    """Of what is left of earlier deliveries, that which is wanted under another name, by its new one."""
+    made = {} if ledger is None else {output: ledger.made(output) for output in left}
+    by_work = {(entry.key, entry.work): output for output, entry in made.items() if entry and not entry.partial}
+    renamed = {}
+    for step in steps:
+        key = str(Path(step.source.key).absolute())
+        if (
+            step.writes
+            and not step.replaces
+            and (old := by_work.get((key, step.work)))
+            and not Path(step.output).exists()
+        ):
+            entry = made[old]
+            if entry and (entry.source_bytes, entry.source_ns) == (step.source.size_bytes, step.source.modified_ns):
+                renamed[step.output] = by_work.pop((key, step.work))
+    return renamed
 
 
 def _unwanted(steps: Sequence[Step], lists: Sequence[PlannedList], volume: Volume) -> tuple[str, ...]:
@@ -270,9 +348,9 @@ def leave_outs(plan: DeliveryPlan) -> tuple[LeaveOut, ...]:
 
 def deliver(
     plan: DeliveryPlan, work: Path, *, jobs: int, report: Report = no_report
-) -> Iterator[Delivered | WrittenList]:
+) -> Iterator[Delivered | WrittenList | Ordered]:
     """Make into a work folder what must be made, while the others are copied one by one in playing order and compared
-    there; then the lists. Everything is on the medium when it ends.
+    there; then their order, where it is not as asked, and the lists. Everything is on the medium when it ends.
 
     What is on the volume already stays. Raises OutputError when there is no room; a volume that
     vanishes fails the tracks left, and the next call continues.
@@ -287,20 +365,28 @@ def deliver(
     _remove(plan.unwanted, volume)
     whole = Progress(done=0, total=max(1, len(plan.steps)), unit=Unit.TRACKS)
     steps = _levelled(plan, jobs, within(report, whole, 0.0, 0.1))
-    made = _Making(steps, volume, work, jobs)
+    made = _Making([step for step in steps if step.output not in plan.renamed], volume, work, jobs)
     finished: list[Delivered] = []
     try:
         for number, step in enumerate(steps, 1):
             for event in made.until(step):
                 report(made.progress(whole, event, number, len(steps)))
             in_place = step.output in plan.retired or step.output == step.source.path
-            result = put_on_volume(
-                step,
-                made.outcomes.pop(step.output, None),
-                volume,
-                keeps_part=not in_place,
-                note=partial(_note, plan, step),
-            )
+            note = partial(_note, plan, step)
+            if step.writes and not _kept_aside(plan, step.source.path):
+                error = f"{Path(step.source.path).name} could not be set aside, so it stays as it is."
+                finished.append(Delivered(step=step, ok=False, output="", error=error, gone=not volume.is_there))
+                made.drop(step)
+                yield finished[-1]
+                continue
+            if step.output in plan.renamed:
+                old = Path(plan.renamed[step.output])
+                result = rename_there(step, old, volume, note=note)
+                if result.ok:
+                    _remove((str(old),), volume)
+            else:
+                made_of = made.outcomes.pop(step.output, None)
+                result = put_on_volume(step, made_of, volume, keeps_part=not in_place, note=note)
             finished.append(result)
             if result.ok and step.output in plan.retired:
                 # While both are there, the lists are in no doubt which one they name.
@@ -313,9 +399,35 @@ def deliver(
         made.close()
     there = {Path(result.output): result.step.source for result in finished if result.output}
     if volume.is_there:
+        ordered = put_in_order(volume, plan.asked, tell=partial(_tell_of_order, report, whole))
+        if ordered.moved or not ordered.ok:
+            yield ordered
         for planned in plan.lists:
             yield write_planned(planned, there)
         _flush({volume.root, *(path.parent for path in there)})
+
+
+def _kept_aside(plan: DeliveryPlan, path: str) -> bool:
+    """Copy a file of the volume to where it is to be kept, compared there, unless it lies there; whether it does."""
+    if path not in plan.set_aside:
+        return True
+    kept = Path(plan.set_aside[path])
+    if kept.exists():
+        return True
+    try:
+        with output_errors(kept.parent):
+            kept.parent.mkdir(parents=True, exist_ok=True)
+        with working_file(kept) as working:
+            copy_compared(Path(path), working)
+            move_into_place(working, kept, replaces=False)
+    except RumbrelError:
+        logger.warning("%s could not be copied to %s", path, kept, exc_info=True)
+        return False
+    return True
+
+
+def _tell_of_order(report: Report, whole: Progress, moved: int) -> None:
+    report(replace(whole, done=whole.total, step="putting in order", finished=moved))
 
 
 class _Making:
@@ -360,6 +472,11 @@ class _Making:
         parts = event.parts if event else ()
         done = (0.1 + 0.9 * share) * whole.total
         return replace(whole, done=done, step=step, finished=copied, items=count, parts=parts)
+
+    def drop(self, step: Step) -> None:
+        """A result that is not wanted any more."""
+        if (outcome := self.outcomes.pop(step.output, None)) is not None:
+            remove_working(Path(outcome.step.output))
 
     def close(self) -> None:
         close = getattr(self._events, "close", None)

@@ -12,7 +12,14 @@ class BenchConfig(AppConfig):
     name = "rumbrel.web.bench"
 
     def ready(self) -> None:
-        from .services import carry_out_delivery, foresee_delivery, look_at_volume, shelve_image, take_in_disc
+        from .services import (
+            carry_out_delivery,
+            check_volume,
+            foresee_delivery,
+            look_at_volume,
+            shelve_image,
+            take_in_disc,
+        )
 
         needs(Role.ADMINISTER, "bench:add-volume")
         add_entry(Entry(order=70, address="bench:index", label="Bench", below=("bench:",)))
@@ -25,10 +32,7 @@ class BenchConfig(AppConfig):
             )
         )
         register(JobKind(key="shelve", run=shelve_image, address=lambda image: reverse("bench:index")))
-        register(
-            JobKind(
-                key="look-volume", run=look_at_volume, address=lambda volume: reverse("bench:volume", args=[volume])
-            )
-        )
+        for key, run in (("look-volume", look_at_volume), ("check-volume", check_volume)):
+            register(JobKind(key=key, run=run, address=lambda volume: reverse("bench:volume", args=[volume])))
         for key, run in (("foresee-delivery", foresee_delivery), ("deliver", carry_out_delivery)):
             register(JobKind(key=key, run=run, address=lambda pk: reverse("bench:delivery", args=[pk]), continues=True))

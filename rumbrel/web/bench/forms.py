@@ -13,6 +13,7 @@ from .services import PATTERNS, ShelfDisc
 
 __all__ = [
     "BlankForm",
+    "ChooseForm",
     "DeliverForm",
     "FormatForm",
     "ImageForm",
@@ -148,12 +149,26 @@ class DeliverForm(forms.Form):
     rest = forms.ChoiceField(
         required=False,
         label="Other sound on it",
-        choices=[("", "stays"), ("mirror", "is removed, after you saw the list")],
+        choices=[
+            ("", "stays"),
+            ("earlier", "stays, except what earlier deliveries left"),
+            ("mirror", "is removed after confirmation"),
+        ],
+    )
+    digests = forms.ChoiceField(
+        required=False, label="Digest list", choices=[("", "no digest list"), ("on", "a digest list on the volume")]
     )
 
     def __init__(self, *args: Any, sources: list[tuple[str, str]], **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         self.fields["what"].choices = sources  # type: ignore[attr-defined]
+
+
+class ChooseForm(forms.Form):
+    """What becomes of files of earlier deliveries, and of lossless originals that the collection does not have."""
+
+    earlier = forms.ChoiceField(required=False, choices=[("", ""), ("tidy", ""), ("leave", "")])
+    originals = forms.ChoiceField(required=False, choices=[("", ""), ("aside", ""), ("remove", "")])
 
 
 class LeaveOutForm(forms.Form):

@@ -137,7 +137,9 @@ class Delivery(models.Model):
 
     source is "pulled", "playlist:<pk>", "batch:<pk>" or "right" (files on the volume made anew in their places);
     track_ids or paths are what it holds. left_out are the numbers of its lines that stay out. foreseen are the sums of
-    the forecast, lists the records of what became of the lists. gone says that the volume was taken out meanwhile.
+    the forecast, lists the records of what became of the lists. gone says that the volume was taken out meanwhile. With
+    mirrors other sound on it is removed, with tidies only what earlier deliveries put there. gives_up says that lossless
+    originals on the volume may go although they are nowhere else; with_digests, that a list of digests is written beside.
     """
 
     volume = models.ForeignKey(VolumeRow, on_delete=models.CASCADE, related_name="deliveries")
@@ -146,6 +148,9 @@ class Delivery(models.Model):
     target_slug = models.CharField(max_length=80)
     pattern = models.CharField(max_length=200, blank=True)
     mirrors = models.BooleanField(default=False)
+    tidies = models.BooleanField(default=False)
+    gives_up = models.BooleanField(default=False)
+    with_digests = models.BooleanField(default=False)
     track_ids = models.JSONField(default=list)
     paths = models.JSONField(default=list)
     list_name = models.CharField(max_length=200, blank=True)
@@ -176,7 +181,8 @@ class Delivery(models.Model):
 
 class DeliveryItem(models.Model):
     """A line of a delivery: fate is what is done about it, output where on the volume, taken_bytes what that takes in
-    whole clusters. shown is what the player's display shows, plays_as the how-manieth of the delivery it plays."""
+    whole clusters. shown is what the player's display shows, plays_as the how-manieth of all on the volume it plays.
+    sha256 is that of its bytes there, once they were compared or read."""
 
     class State(models.TextChoices):
         WAITING = "waiting"
@@ -202,6 +208,7 @@ class DeliveryItem(models.Model):
     warnings = models.JSONField(default=list)
     state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
     digest = models.CharField(max_length=40, blank=True)
+    sha256 = models.CharField(max_length=64, blank=True)
     error = models.TextField(blank=True)
 
     class Meta:

@@ -30,6 +30,7 @@ urlpatterns = [
     path("bench/volume/<int:pk>/change/", volumes.change, name="change-volume"),
     path("bench/volume/<int:pk>/plug/", volumes.plug, name="plug"),
     path("bench/volume/<int:pk>/look/", volumes.look, name="look-volume"),
+    path("bench/volume/<int:pk>/check/", volumes.check, name="check-volume"),
     path("bench/volume/<int:pk>/format/", volumes.formatting, name="format"),
     path("bench/volume/<int:pk>/format/anew/", volumes.format_anew, name="format-anew"),
     path("bench/volume/<int:pk>/remove/", volumes.remove, name="remove-volume"),
@@ -40,5 +41,7 @@ urlpatterns = [
     path("bench/delivery/<int:pk>/start/", deliveries.start, name="start-delivery"),
     path("bench/delivery/<int:pk>/stop/", deliveries.stop, name="stop-delivery"),
     path("bench/delivery/<int:pk>/leave-out/", deliveries.leave_out, name="leave-out"),
+    path("bench/delivery/<int:pk>/choose/", deliveries.choose, name="choose-delivery"),
+    path("bench/delivery/<int:pk>/digests/", deliveries.digests, name="delivery-digests"),
     path("bench/delivery/<int:pk>/all/", deliveries.take_back, name="take-back"),
 ]

@@ -3,12 +3,14 @@
 from django.db import models
 from django.db.models import Q
 
+DONE_WITH_FAILURES = "done with failures"
+
 
 class Job(models.Model):
     """A piece of work of some kind on some subject.
 
     kind says who carries it out (registry.py), subject is the id of what it works on. done and total
-    count in unit; finished and items count whole things. message says what came of it and where that is,
+    count in unit; finished and items count whole things, failures those that failed. message says what came of it and where that is,
     error why it failed. worker is who has it, heartbeat when that one last said it lives. stop_asked says
     that the user wants an end, which the worker brings about at its next report; paused, that it is to begin nothing
     new until it may go on; place orders what waits, the lowest first; again, that the work is to
@@ -42,6 +44,7 @@ class Job(models.Model):
     step = models.CharField(max_length=60, blank=True)
     finished = models.PositiveIntegerField(default=0)
     items = models.PositiveIntegerField(default=0)
+    failures = models.PositiveIntegerField(default=0)
     message = models.TextField(blank=True)
     error = models.TextField(blank=True)
     created_at = models.DateTimeField(auto_now_add=True)
@@ -70,7 +73,9 @@ class Job(models.Model):
     @property
     def shown_state(self) -> str:
         """The state in words: a job whose end was asked for is stopping until its worker has let go. A paused one
-        finishes what it has begun."""
+        finishes what it has begun, and what is done may have failed in part."""
+        if self.state == self.State.DONE and self.failures:
+            return DONE_WITH_FAILURES
         if self.state != self.State.RUNNING:
             return str(self.state)
         return "stopping" if self.stop_asked else "paused" if self.paused else str(self.state)

@@ -22,11 +22,13 @@ __all__ = [
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Ending:
-    """How a job ended: state is done, failed or stopped; message what came of it, reason why it failed."""
+    """How a job ended: state is done, failed or stopped; message what came of it, reason why it failed. failures is how
+    many of the things it worked on did."""
 
     state: str
     message: str = ""
     reason: str = ""
+    failures: int = 0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -1,6 +1,8 @@
 """Sticks and cards: foreseen to the cluster, delivered, taken out in the middle, put right, formatted; nothing is lost unseen."""
 
+import hashlib
 import shutil
+from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
@@ -11,8 +13,10 @@ from rumbrel.core.delivery.onto_volume import put_on_volume
 from rumbrel.core.files import file_digest
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.playlists import read_list
+from rumbrel.core.targets import all_targets
 from rumbrel.web.bench.models import Delivery, VolumeRow
 from rumbrel.web.bench.services import plug_volume, stand_in_volumes, volume_of
+from rumbrel.web.collection.models import Track
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.playlists.services import make_playlist
 from tests.signals import leftovers, write_sound
@@ -184,7 +188,7 @@ class VolumePageTests(VolumeCase):
         self.page(address)
         self.work()
         page = self.page(address)
-        self.assert_all_in(("<b>1</b> does not play", "the car takes MP3 only", "list.pls", "put it right"), page)
+        self.assert_all_in(("<b>1</b> does not play", "the car takes MP3 only", "list.pls", ">Repair</button>"), page)
         self.assertNotIn("Tide.mp3", self.page(address, only="refused").split('id="played"')[1])
         self.press("put-right", self.stick.pk)
         self.work()
@@ -199,7 +203,7 @@ class VolumePageTests(VolumeCase):
     def test_the_player_is_shown_its_own_limits(self) -> None:
         loft = self.rows["stick-64gb"]
         page = self.page(reverse("bench:volume", args=[loft.pk]))
-        self.assert_all_in(("NTFS; the car reads FAT32", "Format it anew with FAT32", "it plays none of this"), page)
+        self.assert_all_in(("NTFS; the car reads FAT32", "Format it with FAT32", "it plays none of this"), page)
         self.assertIn("the car does not read NTFS", self.page(reverse("bench:index")))
 
     def test_formatting_loses_only_what_was_shown(self) -> None:
@@ -249,3 +253,152 @@ class VolumePageTests(VolumeCase):
         self.assertIn("As the television plays it", page)
         self.assertIn("choose a player", self.press("change-volume", self.stick.pk, name="x", target="moon"))
         self.assertTrue(Path(self.root).is_dir())
+
+
+class OrderTests(VolumeCase):
+    """What a delivery says of the order is what a reader of the directory then finds."""
+
+    def sounds(self) -> list[int]:
+        for seed, name in enumerate(("Peal", "Tide", "Watch"), 1):
+            write_sound(self.source / f"{name}.flac", 60_000 + seed, seed=seed)
+        self.scan()
+        return self.pull_all()
+
+    def played(self) -> list[str]:
+        """Files of the one folder as they were named last: a reader of our own."""
+        files = sorted(self.root.rglob("*.mp3"), key=lambda path: path.lstat().st_ctime_ns)
+        return [path.relative_to(self.root).as_posix() for path in files]
+
+    def test_another_order_is_made_and_what_else_lies_there_is_counted(self) -> None:
+        ids = self.sounds()
+        first = make_playlist(name="First", track_ids=ids)
+        self.carried_out(self.make(what=f"playlist:{first.pk}"))
+        there = self.played()
+        self.assertEqual(len(there), 3)
+        again = make_playlist(name="Again", track_ids=[ids[2], ids[0]])
+        delivery = self.make(what=f"playlist:{again.pk}")
+        wanted = [item.output for item in delivery.items.all()]
+        self.assertEqual({fate for fate, _ in self.states(delivery)}, {"there already"})
+        self.assertEqual([item.plays_as for item in delivery.items.all()], [2, 3])
+        page = self.page(reverse("bench:delivery", args=[delivery.pk]))
+        self.assert_all_in(("1 entry is moved on the volume", "1 file from earlier deliveries is not part"), page)
+        job = self.carried_out(delivery)
+        self.assertIn("1 entry moved for the order, which was read again. It is safe to remove.", job.message)
+        self.assertEqual(self.played()[1:], wanted)
+        self.assertEqual([self.played().index(item.output) + 1 for item in delivery.items.all()], [2, 3])
+
+    def test_a_player_that_goes_by_names_is_said_not_to_play_the_order(self) -> None:
+        ids = self.sounds()
+        by_names = next(target for target in all_targets() if target.player.order == "names")
+        VolumeRow.objects.filter(pk=self.stick.pk).update(target_slug=by_names.slug)
+        self.stick.refresh_from_db()
+        playlist = make_playlist(name="Turned", track_ids=[ids[2], ids[1], ids[0]])
+        delivery = self.make(what=f"playlist:{playlist.pk}")
+        self.assertIn("Number the names to keep the order", self.page(reverse("bench:delivery", args=[delivery.pk])))
+        numbered = self.make(what=f"playlist:{playlist.pk}", names="numbered")
+        self.assertEqual(numbered.foreseen["order_said"], "")
+
+    def test_numbered_tracks_in_another_order_are_renamed_and_do_not_double(self) -> None:
+        ids = self.sounds()
+        first = make_playlist(name="First", track_ids=ids)
+        self.carried_out(self.make(what=f"playlist:{first.pk}", names="numbered"))
+        kept = {path.lstat().st_ino for path in self.root.glob("*.mp3")}
+        again = make_playlist(name="Again", track_ids=[ids[2], ids[0]])
+        delivery = self.make(what=f"playlist:{again.pk}", names="numbered")
+        self.assertEqual(len(delivery.foreseen["left_over"]), 3)
+        self.press("choose-delivery", delivery.pk, earlier="tidy")
+        self.work()
+        delivery.refresh_from_db()
+        self.assertEqual({fate for fate, _ in self.states(delivery)}, {"renamed there"})
+        self.assertEqual(delivery.foreseen["needed_bytes"], 4096, "the list itself")
+        self.assertEqual(len(delivery.foreseen["unwanted"]), 1)
+        job = self.carried_out(delivery)
+        self.assertIn("0 tracks brought to Tour bus and compared there, 2 renamed there", job.message)
+        self.assertEqual(self.played(), [item.output for item in delivery.items.all()])
+        self.assertLessEqual({path.lstat().st_ino for path in self.root.glob("*.mp3")}, kept)
+
+
+class OriginalTests(VolumeCase):
+    def repaired(self, *presses: str) -> Delivery:
+        self.page(reverse("bench:volume", args=[self.stick.pk]))
+        self.work()
+        self.press("put-right", self.stick.pk)
+        self.work()
+        delivery = Delivery.objects.latest("pk")
+        for press in presses:
+            self.press("choose-delivery", delivery.pk, originals=press)
+            self.work()
+            delivery.refresh_from_db()
+        return delivery
+
+    def test_a_lossless_file_that_is_nowhere_else_is_set_aside(self) -> None:
+        volume_of(self.stick)
+        only = write_sound(self.root / "Only.flac", 60_000, seed=5)
+        digest = file_digest(only)
+        write_sound(self.root / "Peal.flac", 120_000, seed=1)
+        self.sounds()
+        delivery = self.repaired()
+        page = self.page(reverse("bench:delivery", args=[delivery.pk]))
+        self.assert_all_in(("1 lossless file is not in the collection", "has its sound in Tower/Peal.flac"), page)
+        self.assertEqual(self.carried_out(delivery).state, "done")
+        self.assertEqual(self.on_stick(), {"Only.mp3", "Peal.mp3"})
+        (aside,) = settings.RUMBREL.results.rglob("*.flac")
+        self.assertEqual((aside.name, file_digest(aside)), ("Only.flac", digest))
+
+    def test_it_goes_for_good_only_where_that_was_asked_for(self) -> None:
+        volume_of(self.stick)
+        write_sound(self.root / "Only.flac", 60_000, seed=5)
+        delivery = self.repaired("remove")
+        self.assertIn("removed for good", self.page(reverse("bench:delivery", args=[delivery.pk])))
+        self.assertEqual(self.carried_out(delivery).state, "done")
+        self.assertEqual(self.on_stick(), {"Only.mp3"})
+        self.assertEqual(list(settings.RUMBREL.results.rglob("*.flac")), [])
+
+
+class DigestTests(VolumeCase):
+    def test_the_list_on_the_volume_finds_what_changed_without_the_collection(self) -> None:
+        self.sounds()
+        delivery = self.make(digests="on")
+        self.assertEqual(self.carried_out(delivery).state, "done")
+        listed = (self.root / "digests.sha256").read_text()
+        ours = {line.split("  ")[1]: line.split("  ")[0] for line in listed.splitlines()}
+        found = {
+            path.relative_to(self.root).as_posix(): hashlib.sha256(path.read_bytes()).hexdigest()
+            for path in self.root.rglob("*.mp3")
+        }
+        self.assertEqual(ours, found)
+        offered = self.client.get(reverse("bench:delivery-digests", args=[delivery.pk]))
+        self.assertEqual(offered.content.decode(), listed)
+        Track.objects.all().delete()
+        self.assertIn("3 files are as they were delivered", self.checked().message)
+        first, second, _ = sorted(found)
+        (self.root / first).write_bytes((self.root / first).read_bytes()[:-1] + b"\0")
+        (self.root / second).unlink()
+        job = self.checked()
+        self.assertEqual((job.shown_state, job.failures), ("done with failures", 2))
+        self.assertIn(f"1 file is as it was delivered; 1 changed: {first}; 1 missing: {second}.", job.message)
+        self.assertIn("1 missing", self.page(reverse("bench:volume", args=[self.stick.pk])))
+
+    def checked(self) -> Job:
+        self.press("check-volume", self.stick.pk)
+        return next(job for job in self.work() if job.kind == "check-volume")
+
+    def test_what_failed_is_not_called_done_nor_safe_to_remove(self) -> None:
+        self.sounds()
+        delivery = self.make()
+
+        def refused(*args: object, **more: object) -> object:
+            result = put_on_volume(*args, **more)  # type: ignore[arg-type]
+            if "Watch" in result.output:
+                Path(result.output).unlink()
+                return replace(result, ok=False, output="", error="It does not read back.")
+            return result
+
+        with mock.patch("rumbrel.core.workflows.deliver.put_on_volume", refused):
+            job = self.carried_out(delivery)
+        self.assertEqual((job.shown_state, job.failures), ("done with failures", 1))
+        self.assertNotIn("safe to remove", job.message)
+        page = self.page(reverse("bench:delivery", args=[delivery.pk]))
+        self.assertNotIn("is safe to remove", page)
+        self.assert_all_in(("done with failures", "Retry failed"), page)
+        self.assertIn("It is safe to remove.", self.carried_out(delivery).message)

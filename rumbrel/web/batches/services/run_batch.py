@@ -49,7 +49,9 @@ def run_batch(desk: Desk, batch_id: int) -> str:
     numbers = {step.output: number for number, step in steps.items() if step.output}
     _run(batch, wish, [step for number, step in steps.items() if number in waiting], numbers, desk)
     recount_batch(batch_id)
-    return _summary(Batch.objects.get(pk=batch_id))
+    batch = Batch.objects.get(pk=batch_id)
+    desk.failures = sum(batch.counts.get(state, 0) for state in (Item.State.FAILED, Item.State.PART))
+    return _summary(batch)
 
 
 def release_items(batch_id: int) -> None:

@@ -1,10 +1,13 @@
 """What is done on the bench."""
 
+from .check_volume import check_volume, has_digests, start_check
 from .copy_from import copy_disc_in, copy_taken
 from .deliver_tracks import (
     PATTERNS,
     RIGHT,
     carry_out_delivery,
+    change_delivery,
+    digests_of_delivery,
     foresee_delivery,
     go_on_delivering,
     leave_out_of,
@@ -50,6 +53,11 @@ from .take_in_disc import (
 )
 
 __all__ = [
+    "change_delivery",
+    "check_volume",
+    "digests_of_delivery",
+    "has_digests",
+    "start_check",
     "copy_disc_in",
     "copy_taken",
     "PATTERNS",

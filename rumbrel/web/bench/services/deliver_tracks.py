@@ -2,7 +2,8 @@
 
 import shutil
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from contextlib import suppress
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from django.conf import settings
@@ -12,9 +13,13 @@ from django.utils import timezone
 
 from rumbrel.core.crew import default_jobs
 from rumbrel.core.delivery import Delivered, FoundList
-from rumbrel.core.delivery.player_view import play_order, shown_text
+from rumbrel.core.delivery.order import Ordered, bring_back
+from rumbrel.core.delivery.player_view import shown_text
+from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.errors import OutputError
-from rumbrel.core.forecast import Source, Step, warning_records
+from rumbrel.core.files import output_errors, sha256_of, write_whole
+from rumbrel.core.forecast import Action, Source, Step, warning_records
+from rumbrel.core.forecast.steps import Warning, WarningCode
 from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.places import Volume
 from rumbrel.core.progress import Progress, Unit
@@ -23,11 +28,11 @@ from rumbrel.core.workflows.deliver import (
     DeliveryPlan,
     Fate,
     deliver,
-    fate_of,
     leave_outs,
     plan_delivery,
     plan_put_right,
 )
+from rumbrel.core.workflows.fixity import ManifestError, manifest_line, read_manifest
 from rumbrel.web.batches.models import Batch
 from rumbrel.web.batches.queries import result_items
 from rumbrel.web.batches.rows import after_text, now_text
@@ -42,11 +47,15 @@ from rumbrel.web.ui.words import counted
 
 from ..models import Delivery, DeliveryItem, VolumeRow
 from .hold_volumes import facts_on, root_of, start_look, volume_of
+from .kept_elsewhere import same_sound_as
 
 __all__ = [
+    "DIGESTS",
     "PATTERNS",
     "RIGHT",
     "carry_out_delivery",
+    "change_delivery",
+    "digests_of_delivery",
     "foresee_delivery",
     "go_on_delivering",
     "leave_out_of",
@@ -77,7 +86,15 @@ def sources_offered() -> list[tuple[str, str]]:
     ]
 
 
-def make_delivery(*, row: VolumeRow, source: str, names: str = "", mirrors: bool = False) -> Delivery:
+def make_delivery(
+    *,
+    row: VolumeRow,
+    source: str,
+    names: str = "",
+    mirrors: bool = False,
+    tidies: bool = False,
+    with_digests: bool = False,
+) -> Delivery:
     """Keep what is to be delivered, and have it foreseen. Raises OutputError for nothing to deliver."""
     kind, _, number = source.partition(":")
     track_ids: list[int] = []
@@ -96,7 +113,7 @@ def make_delivery(*, row: VolumeRow, source: str, names: str = "", mirrors: bool
         raise OutputError("There is nothing in it to deliver. Choose something else.")
     return _kept(
         row, title=f"{title} to {row}", source=source, pattern=PATTERNS.get(names, ""), mirrors=mirrors,
-        track_ids=track_ids, paths=paths, list_name=list_name,
+        tidies=tidies, with_digests=with_digests, track_ids=track_ids, paths=paths, list_name=list_name,
     )  # fmt: skip
 
 
@@ -112,6 +129,16 @@ def _kept(row: VolumeRow, **fields: object) -> Delivery:
         delivery = Delivery.objects.create(volume=row, target_slug=row.target_slug, **fields)
         _queue(delivery, "foresee-delivery", f"Forecast: {delivery}")
     return delivery
+
+
+def change_delivery(*, delivery: Delivery, tidies: bool | None = None, gives_up: bool | None = None) -> None:
+    """Choose anew what becomes of what earlier deliveries left, or of originals that are nowhere else; then it is foreseen
+    again. Raises OutputError once it was begun."""
+    _not_begun(delivery)
+    delivery.tidies = delivery.tidies if tidies is None else tidies
+    delivery.gives_up = delivery.gives_up if gives_up is None else gives_up
+    delivery.save(update_fields=["tidies", "gives_up"])
+    _queue(delivery, "foresee-delivery", f"Forecast: {delivery}")
 
 
 def _queue(delivery: Delivery, kind: str, title: str) -> Job:
@@ -185,12 +212,39 @@ def _plan(delivery: Delivery, volume: Volume, target: Target) -> tuple[DeliveryP
             inspect=lambda path: known[path] if path in known and path.exists() else inspect_file(path),
             ids=[number for number, _ in left],
         )  # fmt: skip
-        return plan, wanted
+        return _with_originals(delivery, plan), wanted
     plan = plan_delivery(
         wanted.sources, target, volume, lists=wanted.lists, inspect=wanted.inspect, ledger=ledger_for(volume.root),
-        pattern=delivery.pattern, mirrors=delivery.mirrors,
+        pattern=delivery.pattern, mirrors=delivery.mirrors, tidies=delivery.tidies,
     )  # fmt: skip
     return plan, wanted
+
+
+def _aside_folder(row: VolumeRow) -> Path:
+    name = str(row).replace("/", "-").replace("\0", "").strip(". ") or str(row.pk)
+    return settings.RUMBREL.results / "Set aside from volumes" / name
+
+
+def _with_originals(delivery: Delivery, plan: DeliveryPlan) -> DeliveryPlan:
+    """The plan with what becomes of each lossless file on the volume that something lossy takes the place of: it goes for
+    good only where the collection has its sound, or where that was asked for."""
+    steps, aside = [], {}
+    for step in plan.steps:
+        encoding = encoding_for(step.encoding) if step.action is Action.CONVERT else None
+        if encoding is not None and step.source.lossless and not encoding.lossless:
+            kept = same_sound_as(step.source, besides=plan.volume.root)
+            path = Path(step.source.path)
+            if kept is not None:
+                said = f"The lossless file on the volume is removed; the collection has its sound in {kept.relative}."
+            elif delivery.gives_up:
+                said = "The lossless file on the volume is removed for good: the collection does not have its sound."
+            else:
+                output = _aside_folder(delivery.volume) / path.relative_to(plan.volume.root)
+                aside[step.source.path] = str(output)
+                said = f"The collection does not have this lossless sound, so the file is set aside: {output}"
+            step = replace(step, warnings=(*step.warnings, Warning(code=WarningCode.ORIGINAL_GOES, text=said)))
+        steps.append(step)
+    return replace(plan, steps=tuple(steps), set_aside=aside)
 
 
 def foresee_delivery(desk: Desk, pk: int) -> str:
@@ -198,7 +252,9 @@ def foresee_delivery(desk: Desk, pk: int) -> str:
     delivery = Delivery.objects.select_related("volume").get(pk=pk)
     desk.report(Progress(done=0, total=0, unit=Unit.TRACKS, step="looking ahead"))
     target = find_target(delivery.target_slug)
-    plan, wanted = _plan(delivery, volume_of(delivery.volume), target)
+    volume = volume_of(delivery.volume)
+    bring_back(volume)
+    plan, wanted = _plan(delivery, volume, target)
     _keep_forecast(delivery, plan, wanted)
     return f"{counted(len(plan.steps), 'track')} looked at."
 
@@ -206,7 +262,7 @@ def foresee_delivery(desk: Desk, pk: int) -> str:
 def _keep_forecast(delivery: Delivery, plan: DeliveryPlan, wanted: _Wanted) -> None:
     done = delivery.items.filter(state=DeliveryItem.State.DONE)
     items = [_item(delivery, plan, step, wanted) for step in plan.steps]
-    order = play_order([item.output for item in items if item.output], plan.target.player)
+    order = {kept_path(path): number for path, number in plan.order.numbers.items()}
     for item in items:
         item.plays_as = order.get(item.output, 0)
     offers = [
@@ -226,6 +282,9 @@ def _keep_forecast(delivery: Delivery, plan: DeliveryPlan, wanted: _Wanted) -> N
         "left_over": [_on_volume(path, volume) for path in plan.left_over],
         "replaced": [_on_volume(path, volume) for path in plan.retired.values()],
         "lists": [_on_volume(str(planned.path), volume) for planned in plan.lists],
+        "renamed": len(plan.renamed), "moved": plan.order.moved, "order_said": _order_said(plan),
+        "set_aside": len(plan.set_aside), "aside_folder": str(_aside_folder(delivery.volume)),
+        "goes": sum(any(w.code is WarningCode.ORIGINAL_GOES for w in step.warnings) for step in plan.steps),
     }  # fmt: skip
     with transaction.atomic():
         if delivery.source == RIGHT:
@@ -237,6 +296,17 @@ def _keep_forecast(delivery: Delivery, plan: DeliveryPlan, wanted: _Wanted) -> N
     delivery.foreseen = foreseen
 
 
+def _order_said(plan: DeliveryPlan) -> str:
+    """Where the player cannot play in the order that was asked for, and what to do; "" where it does."""
+    wrong = plan.order.first_wrong
+    if wrong is None or plan.retired:
+        return ""
+    first = f"{plan.target.device} does not play them in this order: {wrong.name} comes before its turn, since it"
+    if plan.target.player.order == "names":
+        return f"{first} goes by names. Number the names to keep the order."
+    return f"{first} plays the files of a folder before the folders in it. Put them in one folder, with numbered names."
+
+
 def _on_volume(path: str, volume: Volume) -> str:
     return kept_path(Path(path).relative_to(volume.root))
 
@@ -244,7 +314,7 @@ def _on_volume(path: str, volume: Volume) -> str:
 def _item(delivery: Delivery, plan: DeliveryPlan, step: Step, wanted: _Wanted) -> DeliveryItem:
     output = _on_volume(step.output, plan.volume) if step.output else ""
     title = wanted.titles.get(step.source_id) or step.source.tags.first("title") or Path(step.source.path).stem
-    fate = fate_of(step)
+    fate = plan.fate(step)
     shown, _ = shown_text(step.source, step.output or step.source.path, plan.target.player)
     state = {
         Fate.THERE: DeliveryItem.State.DONE,
@@ -317,32 +387,73 @@ def carry_out_delivery(desk: Desk, pk: int) -> str:
     except OutputError:
         Delivery.objects.filter(pk=pk).update(gone=True)
         raise
+    bring_back(volume)
     plan, wanted = _plan(delivery, volume, target)
     _as_foreseen(delivery, plan, wanted)
     work = settings.RUMBREL.volumes / f".making-{pk}"
-    lists, failed = [], 0
+    lists, order = [], None
     try:
         for result in deliver(plan, work, jobs=default_jobs(), report=desk.report):
-            if not isinstance(result, Delivered):
+            if isinstance(result, Ordered):
+                order = result
+            elif not isinstance(result, Delivered):
                 lists.append(result.as_record())
-                continue
-            failed += not result.ok and not result.gone
-            _keep(delivery, result)
-            if result.gone:
+            else:
+                _keep(delivery, result)
+            if isinstance(result, Delivered) and result.gone:
                 Delivery.objects.filter(pk=pk).update(gone=True)
                 raise OutputError(_said_of_gone(delivery))
+        if delivery.with_digests:
+            _write_digests(delivery, volume)
+    except OutputError as error:
+        if not volume.is_there and not Delivery.objects.filter(pk=pk, gone=True).exists():
+            # Everything is on it, and the rest goes on from there.
+            Delivery.objects.filter(pk=pk).update(gone=True)
+            raise OutputError(f"{error} {_PLUG_IN}") from error
+        raise
     finally:
         shutil.rmtree(work, ignore_errors=True)
+    troubled = delivery.items.exclude(state=DeliveryItem.State.DONE)
+    desk.failures = troubled.count() + sum(not record["ok"] for record in lists) + bool(order and not order.ok)
     Delivery.objects.filter(pk=pk).update(lists=lists, finished_at=timezone.now())
     start_look(row=delivery.volume)
-    return _summary(delivery)
+    return _summary(delivery, order)
+
+
+_PLUG_IN = "Plug it in again and it goes on."
+DIGESTS = "digests.sha256"
+"""The list of digests on a volume, as sha256sum reads it."""
+
+
+def _write_digests(delivery: Delivery, volume: Volume) -> None:
+    """Beside what lies there, with those of files that were there already read now. Raises OutputError."""
+    with output_errors(volume.root):
+        for item in delivery.items.filter(state=DeliveryItem.State.DONE, sha256="").exclude(output=""):
+            path = volume.root / item.output
+            DeliveryItem.objects.filter(pk=item.pk).update(sha256=sha256_of(path))
+        known: dict[str, str] = {}
+        path = volume.root / DIGESTS
+        if path.exists():
+            with suppress(ManifestError, UnicodeDecodeError):
+                known = {
+                    name: digest for name, digest in read_manifest(path.read_text("utf-8")).items()
+                    if (volume.root / name).exists()
+                }  # fmt: skip
+        known |= dict(digests_of_delivery(delivery))
+    write_whole(path, "".join(manifest_line(digest, name) for name, digest in sorted(known.items())))
+
+
+def digests_of_delivery(delivery: Delivery) -> list[tuple[str, str]]:
+    """(path on the volume, SHA-256) of each of its files that is known to lie there."""
+    done = delivery.items.filter(state=DeliveryItem.State.DONE).exclude(sha256="").order_by("output")
+    return list(done.values_list("output", "sha256"))
 
 
 def _said_of_gone(delivery: Delivery) -> str:
     done = delivery.items.filter(state=DeliveryItem.State.DONE).count()
     return (
         f"{delivery.volume} was taken out after {done:,} of {delivery.items.count():,} tracks. Nothing half-written is "
-        "left on it. Plug it in again and it goes on."
+        f"left on it. {_PLUG_IN}"
     )
 
 
@@ -352,11 +463,11 @@ def _as_foreseen(delivery: Delivery, plan: DeliveryPlan, wanted: _Wanted) -> Non
     unwanted = {_on_volume(path, plan.volume) for path in plan.unwanted}
     same = unwanted <= set(delivery.foreseen["unwanted"]) and plan.fits
     for step in plan.steps:
-        item, fate = items.get(step.source_id), fate_of(step)
+        item, fate = items.get(step.source_id), plan.fate(step)
         output = _on_volume(step.output, plan.volume) if step.output else ""
         if item is None or output != item.output:
             same = False
-        elif item.state == DeliveryItem.State.DONE and fate in (Fate.MADE, Fate.COPIED):
+        elif item.state == DeliveryItem.State.DONE and fate in (Fate.MADE, Fate.COPIED, Fate.RENAMED):
             # It was there, and somebody took it away meanwhile.
             DeliveryItem.objects.filter(pk=item.pk).update(state=DeliveryItem.State.WAITING)
         elif item.state == DeliveryItem.State.WAITING and fate not in (item.fate, Fate.THERE, Fate.SAME):
@@ -373,21 +484,31 @@ def _as_foreseen(delivery: Delivery, plan: DeliveryPlan, wanted: _Wanted) -> Non
 def _keep(delivery: Delivery, result: Delivered) -> None:
     item = delivery.items.filter(number=result.step.source_id)
     if result.ok:
-        item.update(state=DeliveryItem.State.DONE, error="", digest=result.digest)
+        item.update(state=DeliveryItem.State.DONE, error="", digest=result.digest, sha256=result.sha256)
     elif result.partial:
         item.update(state=DeliveryItem.State.PART, error=result.error, digest=result.digest)
-    elif not result.gone and fate_of(result.step) is not Fate.CANNOT:
+    elif not result.gone and result.step.action is not Action.REFUSE:
         item.update(state=DeliveryItem.State.FAILED, error=result.error)
 
 
-def _summary(delivery: Delivery) -> str:
+def _summary(delivery: Delivery, order: Ordered | None) -> str:
+    """What came of it. Only what is all there is called safe to remove without more words."""
     counts = dict(delivery.items.order_by().values_list("state").annotate(n=Count("pk")))
-    compared = delivery.items.filter(state=DeliveryItem.State.DONE).exclude(digest="").count()
-    there = counts.get(DeliveryItem.State.DONE, 0) - compared
+    done = delivery.items.filter(state=DeliveryItem.State.DONE)
+    compared, renamed = done.exclude(digest="").count(), done.filter(digest="", fate=Fate.RENAMED).count()
+    there = done.count() - compared - renamed
     said = f"{counted(compared, 'track')} brought to {delivery.volume} and compared there"
     if there:
         said += f", {there:,} there already"
+    if renamed:
+        said += f", {renamed:,} renamed there"
+    if order and order.moved:
+        said += f"; {counted(order.moved, 'entry', 'entries')} moved for the order, which was read again"
     for state in (DeliveryItem.State.PART, DeliveryItem.State.FAILED, DeliveryItem.State.CANNOT):
         if counts.get(state):
             said += f"; {counts[state]:,} {state}"
+    if order and not order.ok:
+        said += f". {order.error.rstrip('.')}"
+    if any(counts.get(state) for state in (DeliveryItem.State.PART, DeliveryItem.State.FAILED)):
+        return f"{said}. It can be removed, but not all is on it: press Retry failed."
     return f"{said}. It is safe to remove."

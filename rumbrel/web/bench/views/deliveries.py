@@ -9,13 +9,14 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
-from rumbrel.core.errors import RumbrelError
+from rumbrel.core.errors import OutputError, RumbrelError
+from rumbrel.core.workflows.fixity import manifest_line
 from rumbrel.web.jobs.rows import job_row
 from rumbrel.web.jobs.services import stop_job
 from rumbrel.web.ui.answers import refusals_told
 
 from .. import services
-from ..forms import DeliverForm, LeaveOutForm
+from ..forms import ChooseForm, DeliverForm, LeaveOutForm
 from ..models import Delivery, DeliveryItem, VolumeRow
 from ..volume_rows import delivery_lengths, fate_counts, volume_view
 
@@ -54,7 +55,8 @@ def _context(request: HttpRequest, delivery: Delivery) -> dict[str, Any]:
         and not delivery.busy
         and (waiting > 0 or failed > 0 or not delivery.started),
         "is_right": delivery.source == services.RIGHT,
-        "may_go": delivery.finished_at is not None and not delivery.busy,
+        "may_go": delivery.finished_at is not None and not delivery.busy and not failed,
+        "has_digests": bool(services.digests_of_delivery(delivery)) if delivery.started else False,
     }
 
 
@@ -79,8 +81,9 @@ def make(request: HttpRequest, pk: int) -> HttpResponse:
     chosen = form.cleaned_data
     try:
         found = services.make_delivery(
-            row=row, source=chosen["what"], names=chosen["names"], mirrors=chosen["rest"] == "mirror"
-        )
+            row=row, source=chosen["what"], names=chosen["names"], mirrors=chosen["rest"] == "mirror",
+            tidies=chosen["rest"] == "earlier", with_digests=chosen["digests"] == "on",
+        )  # fmt: skip
     except RumbrelError as error:
         messages.error(request, str(error))
         return redirect("bench:volume", pk=pk)
@@ -125,11 +128,35 @@ def leave_out(request: HttpRequest, pk: int) -> HttpResponse:
     offer = form.cleaned_data.get("offer", "")
     numbers = next((each["numbers"] for each in found.sums.get("offers", []) if each["kind"] == offer), numbers)
     if not numbers:
-        messages.error(request, "Mark the lines to leave out first.")
+        messages.error(request, "Select the lines to exclude first.")
         return redirect("bench:delivery", pk=pk)
     with refusals_told(request):
         services.leave_out_of(delivery=found, numbers=numbers)
     return redirect("bench:delivery", pk=pk)
+
+
+@require_POST
+def choose(request: HttpRequest, pk: int) -> HttpResponse:
+    """What becomes of files of earlier deliveries, or of originals that are nowhere else."""
+    form = ChooseForm(request.POST)
+    with refusals_told(request):
+        if not form.is_valid():
+            raise OutputError("That choice is not known. Choose one of those that are shown.")
+        chosen = form.cleaned_data
+        services.change_delivery(
+            delivery=_delivery(pk), tidies={"tidy": True, "leave": False}.get(chosen["earlier"]),
+            gives_up={"remove": True, "aside": False}.get(chosen["originals"]),
+        )  # fmt: skip
+    return redirect("bench:delivery", pk=pk)
+
+
+@require_safe
+def digests(request: HttpRequest, pk: int) -> HttpResponse:
+    """The SHA-256 of each file that was delivered, as sha256sum reads them."""
+    found = _delivery(pk)
+    text = "".join(manifest_line(sha256, name) for name, sha256 in services.digests_of_delivery(found))
+    headers = {"Content-Disposition": f'attachment; filename="delivery-{found.pk}.sha256"'}
+    return HttpResponse(text, content_type="text/plain; charset=utf-8", headers=headers)
 
 
 @require_POST

@@ -32,7 +32,9 @@ def _row(pk: int) -> VolumeRow:
 
 
 def _context(request: HttpRequest, row: VolumeRow) -> dict[str, Any]:
-    looking = Job.objects.filter(kind="look-volume", subject=row.pk, state__in=Job.ACTIVE).first()
+    jobs = Job.objects.filter(subject=row.pk)
+    looking = jobs.filter(kind__in=("look-volume", "check-volume"), state__in=Job.ACTIVE).first()
+    checked = jobs.filter(kind="check-volume").exclude(state__in=Job.ACTIVE).first()
     context: dict[str, Any] = {
         "row": row,
         "form": VolumeForm(initial={"name": row.name, "target": row.target_slug}),
@@ -40,6 +42,7 @@ def _context(request: HttpRequest, row: VolumeRow) -> dict[str, Any]:
         "deliveries": row.deliveries.select_related("job")[:_MOST_DELIVERIES],
         "looking": job_row(looking) if looking else None,
         "only": request.GET.get("only", ""),
+        "checked": checked,
     }
     try:
         view = volume_view(row)
@@ -47,7 +50,8 @@ def _context(request: HttpRequest, row: VolumeRow) -> dict[str, Any]:
         return context | {"trouble": str(error), "is_out": isinstance(error, OutputError)}
     tracks = view.refused if context["only"] == "refused" else view.played
     page = Paginator(tracks, _PAGE_TRACKS).get_page(request.GET.get("page"))
-    return context | {"view": view, "page": page, "rows": view.rows(list(page))}
+    more = {"view": view, "page": page, "rows": view.rows(list(page)), "has_digests": services.has_digests(row)}
+    return context | more
 
 
 @require_safe
@@ -90,6 +94,12 @@ def plug(request: HttpRequest, pk: int) -> HttpResponse:
 @require_POST
 def look(request: HttpRequest, pk: int) -> HttpResponse:
     services.start_look(row=_row(pk))
+    return redirect("bench:volume", pk=pk)
+
+
+@require_POST
+def check(request: HttpRequest, pk: int) -> HttpResponse:
+    services.start_check(row=_row(pk))
     return redirect("bench:volume", pk=pk)
 
 

@@ -37,10 +37,12 @@ def _worker_name() -> str:
 
 @dataclass(slots=True)
 class Desk:
-    """Where a job's work reports. Reporting raises Cancelled when the user has stopped the job."""
+    """Where a job's work reports. Reporting raises Cancelled when the user has stopped the job. failures is how many of the
+    things it works on failed, where the work itself goes on."""
 
     job_id: int
     worker: str
+    failures: int = 0
     report: Throttle = field(init=False)
     _held: bool = field(init=False, default=False)
     _looked: float = field(init=False, default=0.0)
@@ -120,7 +122,7 @@ def _claimed(job_id: int, worker: str) -> bool:
     return bool(
         waiting.update(
             state=Job.State.RUNNING, worker=worker, heartbeat=now, started_at=now, ended_at=None, error="", message="",
-            done=0, total=0, step="", finished=0, items=0, paused=False,
+            done=0, total=0, step="", finished=0, items=0, failures=0, paused=False,
         )
     )  # fmt: skip
 
@@ -155,7 +157,9 @@ def _call_the_next(kind: str) -> None:
 def _carried_out(kind: JobKind, job: Job, worker: str) -> Ending:
     try:
         with asking(job.owner):
-            return Ending(state=Job.State.DONE, message=kind.run(Desk(job.pk, worker), job.subject))
+            desk = Desk(job.pk, worker)
+            message = kind.run(desk, job.subject)
+            return Ending(state=Job.State.DONE, message=message, failures=desk.failures)
     except Cancelled:
         return Ending(state=Job.State.STOPPED)
     except RumbrelError as error:
@@ -198,7 +202,8 @@ def settle(job: Job, ending: Ending) -> None:
     goes_on = job.again and (ending.state == Job.State.STOPPED or once_more)
     job.state = Job.State.WAITING if goes_on else ending.state
     job.stop_asked, job.again, job.paused, job.worker = False, False, False, ""
-    job.message, job.error, job.ended_at = ending.message, ending.reason, None if goes_on else timezone.now()
+    job.message, job.error, job.failures = ending.message, ending.reason, ending.failures
+    job.ended_at = None if goes_on else timezone.now()
     if ending.state == Job.State.DONE:
         job.done = job.total
     job.save()

@@ -8,6 +8,7 @@ from django.core.management.base import CommandParser
 
 from rumbrel.core.crew import default_jobs
 from rumbrel.core.delivery import Delivered, WrittenList, gather_with_lists
+from rumbrel.core.delivery.order import Ordered, bring_back
 from rumbrel.core.errors import OutputError, PlaylistError
 from rumbrel.core.files import working_file, working_folder
 from rumbrel.core.forecast import ResultLedger
@@ -34,6 +35,11 @@ class Command(ReportingCommand):
             help="its file system and size, where the folder does not say them",
         )
         parser.add_argument("--target", required=True, metavar="SLUG", help="the player")
+        parser.add_argument(
+            "--tidy",
+            action="store_true",
+            help="rename or remove what earlier deliveries left and this one does not want",
+        )
         parser.add_argument("--dry-run", action="store_true", help="forecast only")
         parser.add_argument(
             "--jobs", type=int, default=default_jobs(), metavar="N", help="at once, one a core unless said"
@@ -53,12 +59,22 @@ class Command(ReportingCommand):
                 missing = counted(len(found.missing), "entry is", "entries are")
                 raise PlaylistError(f"{found.path.name}: {missing} missing, the first is {found.missing[0]}.")
         ledger = ResultLedger.for_destination(settings.RUMBREL.ledger, volume.root)
-        plan = plan_delivery(sources, target, volume, lists=lists, ledger=ledger)
+        if not options["dry_run"]:
+            bring_back(volume)
+        plan = plan_delivery(sources, target, volume, lists=lists, ledger=ledger, tidies=options["tidy"])
         return self._show_forecast(plan, options) if options["dry_run"] else self._run(plan, options)
 
     def _show_forecast(self, plan: DeliveryPlan, options: dict[str, Any]) -> bool:
+        numbers = plan.order.numbers
         for step in plan.steps:
-            self.report(step.as_record(), f"{step.action}: {step.source.path} -> {step.output}", options)
+            played = numbers.get(Path(step.output).relative_to(plan.volume.root)) if step.output else None
+            text = f"{plan.fate(step)}: {step.source.path} -> {step.output}" + (
+                f", plays as {played}" if played else ""
+            )
+            self.report(step.as_record() | {"plays_as": played}, text, options)
+        for path in plan.unwanted:
+            self.report({"removed": path}, f"remove: {path}", options)
+        self._left_over(plan, options)
         if not plan.fits:
             raise OutputError(f"{plan.needed_bytes:,} bytes are needed, {plan.volume.free_bytes:,} are free.")
         return all(step.action != "refuse" for step in plan.steps)
@@ -73,14 +89,17 @@ class Command(ReportingCommand):
                 all_ok &= result.ok
                 line.clear()
                 self.report(result.as_record(), _sentence(result), options)
-        for path in plan.left_over:
-            text = f"left over: {path} is of an earlier delivery. Remove it, or the player plays it too."
-            self.report({"left_over": path}, text, options)
+        self._left_over(plan, options)
         return all_ok
 
+    def _left_over(self, plan: DeliveryPlan, options: dict[str, Any]) -> None:
+        for path in plan.left_over:
+            text = f"left over: {path} is from an earlier delivery, and the player plays it too. --tidy removes it."
+            self.report({"left_over": path}, text, options)
 
-def _sentence(result: Delivered | WrittenList) -> str:
-    if isinstance(result, WrittenList):
+
+def _sentence(result: Delivered | WrittenList | Ordered) -> str:
+    if not isinstance(result, Delivered):
         return result.sentence
     step = result.step
     text = f"{step.action}: {step.source.path}" + (f" -> {result.output}" if result.output else "")
