@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from rumbrel.core.files import file_identity, write_whole
-from rumbrel.core.forecast.ledger import Entry, ResultLedger, append_entry
+from rumbrel.core.forecast.ledger import Entry, ResultLedger, append_entry, source_state
 from rumbrel.core.forecast.steps import Step
 from rumbrel.core.records import as_record, from_record
 
@@ -56,9 +56,17 @@ def note_landing(outcome: Outcome, working: Path, *, ledgers: Mapping[str, Path]
     entry = Entry(
         source=str(Path(step.source.path).absolute()), part=step.source.part, source_bytes=step.source.size_bytes, source_ns=step.source.modified_ns, work=step.work,
         output=step.output, output_bytes=status.st_size, output_ns=status.st_mtime_ns, partial=outcome.partial,
-        found=found_of(outcome),
+        found=found_of(outcome), **_state(Path(step.source.path)),
     )  # fmt: skip
     append_entry(ledger, entry)
+
+
+def _state(source: Path) -> dict[str, Any]:
+    """Of a source that went meanwhile nothing is known."""
+    try:
+        return source_state(source)
+    except OSError:
+        return {}
 
 
 def landed_outcome(step: Step, ledger: ResultLedger | None) -> Outcome | None:

@@ -14,11 +14,11 @@ from pathlib import Path
 from typing import Any
 
 from rumbrel.core.errors import OutputError
-from rumbrel.core.files import refusal_reason
+from rumbrel.core.files import file_digest, refusal_reason
 from rumbrel.core.sound.dither import FLAT
 from rumbrel.core.targets.model import Target
 
-__all__ = ["made_here", "Entry", "ResultLedger", "append_entry", "short_mark", "work_mark"]
+__all__ = ["made_here", "Entry", "ResultLedger", "append_entry", "short_mark", "source_state", "work_mark"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -26,7 +26,9 @@ class Entry:
     """A result: what it was made from, as that was then, and what the result itself was then.
 
     found is what its check found, as a record; partial says that only a part of the source could be saved. part is
-    which part of the source was meant, "" for the whole (see Facts.part).
+    which part of the source was meant, "" for the whole (see Facts.part). source_changed_ns is the source's change time, and
+    source_digest that of its bytes: by these another content of the same size and time is found, and a source under a new
+    name.
     """
 
     source: str
@@ -39,11 +41,18 @@ class Entry:
     partial: bool = False
     found: Mapping[str, Any] = field(default_factory=dict)
     part: str = ""
+    source_changed_ns: int = 0
+    source_digest: str = ""
 
     @property
     def key(self) -> str:
         """What tells the sound it was made from."""
         return f"{self.source}{self.part}"
+
+
+def source_state(source: Path) -> dict[str, Any]:
+    """What an entry keeps of its source's bytes. Raises OSError."""
+    return {"source_changed_ns": source.stat().st_ctime_ns, "source_digest": file_digest(source)}
 
 
 def append_entry(ledger: Path, entry: Entry) -> None:
@@ -121,8 +130,26 @@ class ResultLedger:
         """The result of this work on this source, whole or in part, if both files are as they were then."""
         for entry in self._by_work.get((source, work), ()):
             if _unchanged(entry.output, entry.output_bytes, entry.output_ns):
-                return entry if _unchanged(entry.source, entry.source_bytes, entry.source_ns) else None
+                return entry if _same_source(entry) else None
         return None
+
+    def moved(self, digest: str, work: str) -> Entry | None:
+        """The whole result of this work on a source with these bytes that is not at its old name any more."""
+        for (_, done), entries in self._by_work.items():
+            for entry in entries if done == work and digest else ():
+                alike = entry.source_digest == digest and not entry.partial and not os.path.lexists(entry.source)
+                if alike and _unchanged(entry.output, entry.output_bytes, entry.output_ns):
+                    return entry
+        return None
+
+    @property
+    def has_moved(self) -> bool:
+        """Whether the source of any result is not at its old name any more, and can be known again."""
+        return any(entry.source_digest and not os.path.lexists(entry.source) for entry in self.entries())
+
+    def entries(self) -> tuple[Entry, ...]:
+        """The newest of each result."""
+        return tuple(entries[0] for entries in self._by_output.values() if entries)
 
     def made(self, output: str) -> Entry | None:
         """What an output was made from, if it is still as it was made."""
@@ -152,6 +179,19 @@ def made_here(folder: Path, output: Path) -> Entry | None:
         if (entry := ledger.made(str(output))) is not None:
             return entry
     return None
+
+
+def _same_source(entry: Entry) -> bool:
+    """By size and times; where only the change time is another, by every byte."""
+    if not _unchanged(entry.source, entry.source_bytes, entry.source_ns):
+        return False
+    source = Path(entry.source)
+    try:
+        if not entry.source_digest or source.stat().st_ctime_ns == entry.source_changed_ns:
+            return True
+        return file_digest(source) == entry.source_digest
+    except OSError:
+        return False
 
 
 def _unchanged(path: str, size_bytes: int, modified_ns: int) -> bool:

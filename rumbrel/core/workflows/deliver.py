@@ -45,6 +45,7 @@ from rumbrel.core.forecast import (
     Step,
     WhenPresent,
     forecast_batch,
+    source_state,
 )
 from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.places import Volume, VolumeEntry, list_volume
@@ -513,11 +514,13 @@ def _note(plan: DeliveryPlan, step: Step, working: Path, is_part: bool) -> None:
     if plan.ledger is None or not step.work:
         return
     status = working.stat()
+    with output_errors(Path(step.source.path).parent):
+        state = source_state(Path(step.source.path))
     plan.ledger.add(
         Entry(
             source=str(Path(step.source.path).absolute()), part=step.source.part, source_bytes=step.source.size_bytes,
             source_ns=step.source.modified_ns, work=step.work, output=step.output, output_bytes=status.st_size,
-            output_ns=status.st_mtime_ns, partial=is_part,
+            output_ns=status.st_mtime_ns, partial=is_part, **state,
         )
     )  # fmt: skip
 

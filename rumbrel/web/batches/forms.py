@@ -21,6 +21,7 @@ from rumbrel.core.workflows.convert import LevelWish
 from rumbrel.web.tags.fields import CoverField
 from rumbrel.web.ui.words import LEVEL_WORDS, WHEN_WORDS
 
+from .models import COVERAGES
 from .wishes import BatchWish, Choice, Destination, DestinationKind
 
 __all__ = [
@@ -287,3 +288,17 @@ class ExportForm(forms.Form):
         super().__init__(*args, **kwargs)
         choices = [("", "of this server"), *((target.slug, f"for {target.name}") for target in all_targets())]
         self.fields["paths"].choices = choices  # type: ignore[attr-defined]
+
+
+class CoversForm(forms.Form):
+    """What is kept in sync."""
+
+    covers = forms.ChoiceField(choices=tuple(COVERAGES.items()))
+
+
+class DigestDaysForm(forms.Form):
+    """Every how many days the bytes of originals are compared."""
+
+    CHOICES = (("0", "never"), ("1", "every day"), ("7", "every 7 days"), ("30", "every 30 days"))
+
+    days = forms.ChoiceField(choices=CHOICES, label="Compare digests")

@@ -194,15 +194,27 @@ class MovedOriginal(models.Model):
         return f"{self.source} in {self.output}"
 
 
+COVERAGES = {
+    "tracks": "these tracks", "folders": "the folders of these tracks", "all": "the whole source folder",
+}  # fmt: skip
+"""What may be kept in sync, the least first."""
+
+
 class KeptInStep(models.Model):
-    """A source folder whose results are kept up to date: what is new or changed there is made again. gone are the
-    results whose originals went; lacking are the originals, by their places in the folder, that could not be made, each with
-    the reason."""
+    """A source folder whose results are kept up to date: what is new or changed there is made again. covers says whether that is
+    all of it, some folders in it (directories, as tracks have them) or some tracks. gone are the results whose originals
+    went; lacking are the originals, by their places in the folder, that could not be made, each with the reason. Every digest_days,
+    where there are any, the originals' bytes are compared with those that the results were made of, last at digested_at."""
 
     folder = models.ForeignKey(SourceFolder, on_delete=models.CASCADE, related_name="+")
     target_name = models.TextField()
     targets = models.JSONField(default=list)
     options = models.JSONField(default=dict)
+    covers = models.CharField(max_length=10, choices=tuple(COVERAGES.items()), default="all")
+    directories = models.JSONField(default=list)
+    track_ids = models.JSONField(default=list)
+    digest_days = models.PositiveSmallIntegerField(default=0)
+    digested_at = models.DateTimeField(null=True)
     gone = models.JSONField(default=list)
     lacking = models.JSONField(default=list)
     looked_at = models.DateTimeField(null=True)

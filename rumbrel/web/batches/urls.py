@@ -32,6 +32,7 @@ urlpatterns = [
     path("batches/<int:pk>/originals/aside/", afterwards.set_aside, name="set-aside"),
     path("batches/<int:pk>/originals/back/", afterwards.put_back, name="put-back"),
     path("batches/<int:pk>/keep/", afterwards.keep, name="keep"),
+    path("batches/kept/<int:pk>/digests/", afterwards.digest_days, name="digest-days"),
     path("batches/in-step/<int:pk>/", afterwards.step, name="step"),
     path("batches/in-step/<int:pk>/end/", afterwards.keep_no_more, name="keep-no-more"),
     path("batches/<int:pk>/download/", batch.download_all, name="download-all"),

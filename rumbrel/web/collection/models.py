@@ -42,7 +42,8 @@ class Track(models.Model):
     All of its facts stand in TrackFacts; these columns are derived from them. path and relative are
     written so that any two files differ (bytes that are no UTF-8 as \\xNN); the true path is the facts'.
     fault is the code of its first fault. missing_since says that the file is not there any more. By
-    content_mark a file is known again that was moved or renamed. directory is the part of relative up to its last
+    content_mark a file is known again that was moved or renamed; changed_ns is its change time, which also tells of other content
+    of the same size and time, None where that was not kept yet. directory is the part of relative up to its last
     stroke. year is that of its date, 0 where it has none; tag_bits says which tags it has (see sentence.py). added_at is
     None for tracks that were there before this was kept. sound is which of
     several sounds was chosen, counted from 1, "" for the first.
@@ -84,6 +85,7 @@ class Track(models.Model):
     has_lead = models.BooleanField(default=False)
     size_bytes = models.BigIntegerField(default=0)
     modified_ns = models.BigIntegerField(default=0)
+    changed_ns = models.BigIntegerField(null=True)
     content_mark = models.CharField(max_length=32, blank=True)
     fault = models.CharField(max_length=30, blank=True)
     faults = models.PositiveSmallIntegerField(default=0)

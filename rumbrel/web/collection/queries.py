@@ -41,6 +41,7 @@ __all__ = [
     "shares_of_collection",
     "titles_of",
     "totals_of",
+    "without_wholes",
 ]
 
 PAGE_TRACKS = 60
@@ -365,6 +366,12 @@ def known_tracks(ids: Sequence[int]) -> list[KnownTrack]:
             facts = restored_facts(data) if data else None
             found[pk] = KnownTrack(pk, title, relative, folder, missing is not None, facts)
     return [found[pk] for pk in ids if pk in found]
+
+
+def without_wholes(tracks: QuerySet[Track]) -> QuerySet[Track]:
+    """Tracks without the whole files of which parts are among them: their sound would be there twice."""
+    parts = tracks.filter(cut_of__isnull=False).order_by()
+    return tracks.exclude(pk__in=parts.values("cut_of"))
 
 
 def facts_by_id(ids: Sequence[int]) -> dict[int, Facts]:

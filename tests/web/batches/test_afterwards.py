@@ -5,7 +5,9 @@ import hashlib
 import html
 import io
 import json
+import os
 import re
+from datetime import timedelta
 from pathlib import Path
 from unittest import mock
 
@@ -14,6 +16,7 @@ from django.utils import timezone
 
 from rumbrel.core.conversion import carry_out
 from rumbrel.core.forecast import forecast_batch, gather_sources
+from rumbrel.core.inspection import inspect_file
 from rumbrel.core.targets import find_target
 from rumbrel.core.workflows.convert import run_plan
 from rumbrel.web.batches.models import Batch, Item, KeptInStep
@@ -312,7 +315,7 @@ class SumTests(EndedCase):
 
 class StepTests(EndedCase):
     def test_new_and_changed_is_made_again_and_what_went_is_named(self) -> None:
-        self.press("keep")
+        self.press("keep", covers="all")
         kept = KeptInStep.objects.get()
         KeptInStep.objects.update(looked_at=timezone.now())
         self.assertEqual(keep_what_is_due(), 0, "nothing was scanned since")
@@ -333,7 +336,7 @@ class StepTests(EndedCase):
         self.assertEqual([path.name for path in made if now[path] == made[path]], ["=notice.flac"])
         kept.refresh_from_db()
         self.assertEqual(kept.gone, [gone])
-        self.assertNotIn("Keep folder in sync", self.page(reverse("batches:batch", args=[self.batch.pk])))
+        self.assertNotIn("Keep in sync...", self.page(reverse("batches:batch", args=[self.batch.pk])))
         # What fails is tried once, and again when its file changes.
         whole = write_sound(self.source / "d" / "cut.flac", 200_000, seed=8).read_bytes()
         (self.source / "d" / "cut.flac").write_bytes(whole[: len(whole) // 2])
@@ -351,7 +354,7 @@ class StepTests(EndedCase):
         )
 
     def test_what_was_away_for_a_while_is_made_and_what_cannot_be_is_counted_and_named(self) -> None:
-        self.press("keep")
+        self.press("keep", covers="all")
         kept = KeptInStep.objects.get()
         KeptInStep.objects.update(looked_at=timezone.now())
         away = write_sound(self.source / "d" / "late.wav", 90_000, seed=7)
@@ -375,13 +378,78 @@ class StepTests(EndedCase):
         self.assertIn("is in sync", self.press("step", pk=kept.pk))
         kept.refresh_from_db()
         self.assertEqual([each["name"] for each in kept.lacking], ["d/bad.flac"])
-        self.assertIn("1 file could not be made", self.page(reverse("batches:index")))
+        self.assertIn("1 file not converted", self.page(reverse("batches:index")))
+
+    def test_it_is_asked_what_is_kept_and_nothing_else_is_converted(self) -> None:
+        write_sound(self.source / "a" / "more.wav", 50_000, seed=11)
+        write_sound(self.source / "z" / "far.wav", 50_000, seed=12)
+        self.scan()
+        page = self.page(reverse("batches:keep", args=[self.batch.pk]))
+        rows = re.findall(r'for="covers-(\w+)">.*?<td class="num">(\d+)</td>', page, re.DOTALL)
+        self.assertEqual(rows, [("tracks", "2"), ("folders", "3"), ("all", "4")])
+        self.assertIn("Choose which files", self.press("keep", covers="moon"))
+        for covers, made in (("tracks", set()), ("folders", {"more.wav"}), ("all", {"far.wav"})):
+            self.assertIn("kept in sync: after each scan", self.press("keep", covers=covers))
+            before = Batch.objects.latest("pk").pk
+            self.press("step", pk=KeptInStep.objects.get(covers=covers).pk)
+            self.work()
+            items = Item.objects.filter(batch__gt=before)
+            self.assertEqual({item.source.rpartition("/")[2] for item in items}, made, covers)
+
+    def test_other_sound_of_the_same_size_and_time_is_found(self) -> None:
+        self.press("keep", covers="all")
+        kept = KeptInStep.objects.get()
+        source = self.source / "a" / "peal.wav"
+        before, data = source.stat(), bytearray(source.read_bytes())
+        data[len(data) // 2] ^= 0x55
+        source.write_bytes(data)
+        os.utime(source, ns=(before.st_atime_ns, before.st_mtime_ns))
+        self.press("step", pk=kept.pk)
+        self.work()
+        batch = Batch.objects.latest("pk")
+        self.assertEqual([item.source.rpartition("/")[2] for item in batch.items.all()], ["peal.wav"])
+        made = inspect_file(Path(self.item("peal.wav").output))
+        self.assertEqual(made.samples, inspect_file(source).samples)
+        source.chmod(0o600)
+        self.assertIn("is in sync", self.press("step", pk=kept.pk), "its rights are no sound")
+
+    def test_by_digest_even_what_no_time_tells_is_found_when_it_is_due(self) -> None:
+        self.press("keep", covers="all")
+        kept = KeptInStep.objects.get()
+        self.press("digest-days", pk=kept.pk, days="7")
+        self.assertIn("is in sync", self.press("step", pk=kept.pk))
+        source = self.source / "a" / "peal.wav"
+        data = bytearray(source.read_bytes())
+        before = source.stat()
+        data[len(data) // 2] ^= 0x55
+        source.write_bytes(data)
+        os.utime(source, ns=(before.st_atime_ns, before.st_mtime_ns))
+        with mock.patch("rumbrel.core.forecast.ledger._same_source", lambda entry: entry.source_ns > 0):
+            self.assertIn("is in sync", self.press("step", pk=kept.pk), "not due yet")
+            KeptInStep.objects.update(digested_at=timezone.now() - timedelta(days=8))
+            self.press("step", pk=kept.pk)
+        self.work()
+        self.assertEqual(Batch.objects.latest("pk").items.get().source, str(source))
+
+    def test_a_renamed_original_takes_its_result_along(self) -> None:
+        self.press("keep", covers="all")
+        kept = KeptInStep.objects.get()
+        result = Path(self.item("peal.wav").output)
+        inode = result.stat().st_ino
+        (self.source / "a" / "peal.wav").rename(self.source / "a" / "Great peal.wav")
+        self.scan()
+        self.assertIn("is in sync", self.press("step", pk=kept.pk))
+        self.assertFalse(result.exists())
+        self.assertEqual(result.with_name("Great peal.flac").stat().st_ino, inode)
+        self.assertIn("is in sync", self.press("step", pk=kept.pk))
+        kept.refresh_from_db()
+        self.assertEqual(kept.gone, [])
 
     def test_a_batch_of_two_folders_stands_for_none(self) -> None:
         Track.objects.filter(relative="a/peal.wav").update(
             folder=SourceFolder.objects.create(path=str(self.source / "a"))
         )
-        self.assertIn("several source folders", self.press("keep"))
+        self.assertIn("several source folders", self.press("keep", covers="all"))
 
 
 class TurnTests(EndedCase):

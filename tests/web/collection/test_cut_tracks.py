@@ -15,7 +15,7 @@ from rumbrel.web.batches.services import start_batch
 from rumbrel.web.batches.wishes import BatchWish
 from rumbrel.web.collection.models import DeepLook, Facet, Track
 from rumbrel.web.collection.queries import facts_by_id, pull_list_of
-from rumbrel.web.collection.services import cut_track, start_looks
+from rumbrel.web.collection.services import cut_track, pull_tracks, start_looks
 from rumbrel.web.discs.services import change_disc, lay_out_list, plan_layout, put_in, start_write
 from rumbrel.web.playlists.services import make_playlist
 from tests.core.workflows.test_cut_tracks import EDGES, SHEET
@@ -64,6 +64,8 @@ class CutTests(CutCase):
         self.cut()
         playlist = make_playlist(name="Days", track_ids=[part.pk for part in self.parts()])
         self.pull_all()
+        self.assertEqual(pull_list_of().count, 3, "the whole would be the same sound once more")
+        pull_tracks(ids=[self.whole.pk])
         self.path.with_suffix(".cue").write_text(SHEET.format(name="days.flac").replace("00:02:00", "00:02:10"))
         self.assertIn("Take the tracks that are there out of the collection first", self.cut())
         self.assertEqual(len(self.parts()), 3)
@@ -177,7 +179,7 @@ class CutTests(CutCase):
         self.client.post(reverse("collection:check-fixity"))
         self.work()
         self.assertIn("<b>1</b> unchanged", self.page(reverse("collection:fixity")))
-        self.pull_all()
+        pull_tracks(ids=[track.pk for track in Track.objects.all()])
         self.client.post(reverse("collection:make-bag"), {"name": "Days"})
         self.work()
         (bag,) = (settings.RUMBREL.results / "bags").iterdir()

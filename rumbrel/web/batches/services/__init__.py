@@ -5,7 +5,15 @@ from .choose_for_tracks import choices_of, choose, forget_choices, sweep_covers
 from .export_list import ExportedList, export_list
 from .forecast_tracks import forecast_tracks, ledger_for, plan_for, see_that_it_may_hold, source_of
 from .join_collection import join_collection, start_joining
-from .keep_in_step import bring_in_step, end_keeping, folder_to_keep, keep_in_step, keep_what_is_due
+from .keep_in_step import (
+    bring_in_step,
+    change_digest_days,
+    coverages,
+    end_keeping,
+    folder_to_keep,
+    keep_in_step,
+    keep_what_is_due,
+)
 from .measure_speed import expected_seconds
 from .result_files import result_file, results_folder, shown_name
 from .run_batch import run_batch, steps_of
@@ -21,6 +29,8 @@ from .start_batch import start_batch, try_again
 from .verify_results import start_verifying, verify_results
 
 __all__ = [
+    "change_digest_days",
+    "coverages",
     "ExportedList",
     "aside_refusal",
     "bring_in_step",

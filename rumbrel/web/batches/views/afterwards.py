@@ -7,9 +7,9 @@ from django.contrib import messages
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
-from django.views.decorators.http import require_POST, require_safe
+from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
-from rumbrel.core.errors import RumbrelError
+from rumbrel.core.errors import OutputError, RumbrelError
 from rumbrel.core.records import from_record
 from rumbrel.core.targets import Target
 from rumbrel.web.collection.models import Track
@@ -18,7 +18,7 @@ from rumbrel.web.targets.services import HeldFile, start_holding
 from rumbrel.web.ui.words import counted
 
 from .. import services
-from ..forms import FolderChoiceForm, query_of
+from ..forms import CoversForm, DigestDaysForm, FolderChoiceForm, query_of
 from ..models import Batch, KeptInStep
 from ..queries import batches, result_items
 from ..wishes import BatchWish
@@ -43,9 +43,29 @@ def _button(act: Callable[..., object], said: str) -> Callable[..., HttpResponse
 verify = _button(services.start_verifying, "The results are compared with their sources once more.")
 join = _button(services.start_joining, "The results join the collection, and a playlist of their own.")
 put_back = _button(services.start_putting_back, "The originals are being moved back.")
-keep = _button(
-    services.keep_in_step, "Its folder is kept in sync: after each scan, new and changed files are converted."
-)
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def keep(request: HttpRequest, pk: int) -> HttpResponse:
+    """What is to be kept in sync, with what that comes to; and the press."""
+    batch = get_object_or_404(batches(), pk=pk)
+    try:
+        choices = services.coverages(batch)
+        if request.method == "POST":
+            form = CoversForm(request.POST)
+            if not form.is_valid():
+                raise OutputError("Choose which files to keep in sync.")
+            covers = form.cleaned_data["covers"]
+            services.keep_in_step(batch=batch, covers=covers)
+    except RumbrelError as error:
+        messages.error(request, str(error))
+        return redirect("batches:batch", pk=pk)
+    if request.method != "POST":
+        return render(request, "batches/keep.html", {"batch": batch, "choices": choices})
+    covered = next(each for each in choices if each.key == covers)
+    said = f"{covered.label.capitalize()}, {counted(covered.tracks, 'track')}, kept in sync:"
+    messages.success(request, f"{said} after each scan, new and changed files are converted.")
+    return redirect("batches:batch", pk=pk)
 
 
 @require_POST
@@ -123,6 +143,19 @@ def step(request: HttpRequest, pk: int) -> HttpResponse:
     if started is not None:
         return redirect("batches:batch", pk=started.pk)
     messages.success(request, f"{kept.folder.name} is in sync: no new or changed files.")
+    return redirect("batches:index")
+
+
+@require_POST
+def digest_days(request: HttpRequest, pk: int) -> HttpResponse:
+    """How often the originals' bytes are compared."""
+    kept = get_object_or_404(KeptInStep, pk=pk)
+    form = DigestDaysForm(request.POST)
+    if not form.is_valid():
+        messages.error(request, "Choose how often digests are compared.")
+        return redirect("batches:index")
+    services.change_digest_days(kept=kept, days=int(form.cleaned_data["days"]))
+    messages.success(request, "Saved.")
     return redirect("batches:index")
 
 

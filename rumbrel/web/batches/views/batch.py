@@ -13,7 +13,7 @@ from rumbrel.web.jobs.rows import job_row
 from rumbrel.web.jobs.services import pause_job, put_first, stop_job, unpause_job
 
 from .. import services
-from ..forms import query_of
+from ..forms import DigestDaysForm, query_of
 from ..models import Batch, Item, KeptInStep
 from ..queries import batches, changed_items, items_of, reasons_of, result_items, verifying
 from ..rows import shared_reason
@@ -28,7 +28,8 @@ def index(request: HttpRequest) -> HttpResponse:
     page = Paginator(batches(), PAGE_BATCHES).get_page(request.GET.get("page"))
     rows = [(batch, job_row(batch.job) if batch.job else None) for batch in page]
     in_step = KeptInStep.objects.select_related("folder")
-    return render(request, "batches/batches.html", {"page": page, "rows": rows, "in_step": in_step})
+    context = {"page": page, "rows": rows, "in_step": in_step, "digest_choices": DigestDaysForm.CHOICES}
+    return render(request, "batches/batches.html", context)
 
 
 def _batch(pk: int) -> Batch:

@@ -7,7 +7,7 @@ from django.db.models import Count, F, Max, Min, Sum
 from django.utils import timezone
 
 from ..models import Pull, PullList, Track
-from ..queries import find_tracks, pull_list_of
+from ..queries import find_tracks, pull_list_of, without_wholes
 from ..sentence import Sentence
 
 __all__ = [
@@ -40,12 +40,13 @@ def toggle_pull(*, track: Track) -> bool:
 
 
 def pull_found(*, sentence: Sentence) -> int:
-    """Pull every track the sentence finds, in its order; returns how many were added."""
+    """Pull every track the sentence finds, in its order, but no whole file of which parts are found too; returns how many
+    were added."""
     with transaction.atomic():
         pull_list = pull_list_of()
         before = pull_list.count
         pulled = Pull.objects.filter(pull_list=pull_list, cleared_at=None).values("track_id")
-        wanted = find_tracks(sentence).exclude(pk__in=pulled).values("id")
+        wanted = without_wholes(find_tracks(sentence)).exclude(pk__in=pulled).values("id")
         sql, params = wanted.query.sql_with_params()
         with connection.cursor() as cursor:
             cursor.execute(

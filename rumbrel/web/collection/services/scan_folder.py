@@ -2,7 +2,7 @@
 
 import os
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -13,6 +13,7 @@ from django.utils import timezone
 
 from rumbrel.core.crew import default_jobs
 from rumbrel.core.errors import RumbrelError
+from rumbrel.core.files import content_mark
 from rumbrel.core.forecast import Walk, walk_folder
 from rumbrel.core.formats.table import SOUND_SUFFIXES
 from rumbrel.core.inspection import Facts, inspect_file, inspect_many
@@ -53,6 +54,7 @@ class _Found:
     homeless: list[int] = field(default_factory=list)
     touched: set[int] = field(default_factory=set)
     left: list[Path] = field(default_factory=list)
+    changed_ns: dict[int, int] = field(default_factory=dict)
     ignored: int = 0
     read: int = 0
     moved: int = 0
@@ -76,6 +78,7 @@ def scan_folder(desk: Desk, folder_id: int) -> str:
     if not root.is_dir():
         raise RumbrelError(f"{root} vanished during the scan. Its tracks are kept.")
     _take_home(folder, found.homeless)
+    _note_change_times(found.changed_ns)
     gone = _mark_missing(folder, known, found)
     refresh_cuts(folder=folder)
     for touched in SourceFolder.objects.filter(pk__in={*found.touched, folder_id}):
@@ -88,6 +91,8 @@ class _Known:
     pk: int
     size_bytes: int
     modified_ns: int
+    changed_ns: int | None
+    content_mark: str
     facts_version: int
     missing: bool
     folder_id: int
@@ -99,10 +104,12 @@ def _known(folder: SourceFolder, outer: Sequence[int], elsewhere: Sequence[Path]
     below = f"{folder.path.rstrip('/')}/"
     tracks = Track.objects.filter(Q(folder=folder) | Q(folder__in=outer, path__startswith=below), cut_of=None)
     hidden = tuple(f"{kept_path(path)}/" for path in elsewhere)
-    names = ("path", "pk", "size_bytes", "modified_ns", "facts_version", "missing_since", "folder_id")
+    names = (
+        "path", "pk", "size_bytes", "modified_ns", "changed_ns", "content_mark", "facts_version", "missing_since", "folder_id",
+    )  # fmt: skip
     return {
-        path: _Known(pk, size, ns, version, gone is not None, folder_id)
-        for path, pk, size, ns, version, gone, folder_id in tracks.values_list(*names)
+        path: _Known(pk, size, ns, changed, mark, version, gone is not None, folder_id)
+        for path, pk, size, ns, changed, mark, version, gone, folder_id in tracks.values_list(*names)
         if not path.startswith(hidden)
     }
 
@@ -118,11 +125,29 @@ def _unchanged(path: Path, folder: SourceFolder, known: dict[str, _Known], found
         return False
     if (status.st_size, status.st_mtime_ns) != (row.size_bytes, row.modified_ns):
         return False
+    if status.st_ctime_ns != row.changed_ns:
+        # Its rights or its name may have changed, or its content by somebody who kept size and time.
+        if row.changed_ns is not None and not _same_content(path, row):
+            return False
+        found.changed_ns[row.pk] = status.st_ctime_ns
     found.seen.add(row.pk)
     if row.folder_id != folder.pk:
         found.homeless.append(row.pk)
         found.touched.add(row.folder_id)
     return True
+
+
+def _same_content(path: Path, row: _Known) -> bool:
+    try:
+        return content_mark(path, row.size_bytes) == row.content_mark
+    except OSError:
+        return False
+
+
+def _note_change_times(changed_ns: Mapping[int, int]) -> None:
+    rows = [Track(pk=pk, changed_ns=changed) for pk, changed in changed_ns.items()]
+    for start in range(0, len(rows), _ROWS_A_TURN):
+        Track.objects.bulk_update(rows[start : start + _ROWS_A_TURN], ["changed_ns"])
 
 
 def _take_home(folder: SourceFolder, homeless: Sequence[int]) -> None:
@@ -166,10 +191,16 @@ def _keep(folder: SourceFolder, rows: Sequence[tuple[Path, Facts]], known: dict[
     """Write tracks and their facts, new ones and changed ones alike."""
     root = Path(folder.path)
     looks = DeepLook.objects.select_related("track").filter(track__path__in=[kept_path(path) for path, _ in rows])
-    looked = {look.track.path: look for look in looks}
+    marks = {kept_path(path): facts.content_mark for path, facts in rows}
+    looked = {look.track.path: look for look in looks if look.track.content_mark in ("", marks[look.track.path])}
+    # Another content of the same size and time was never looked at.
+    DeepLook.objects.filter(pk__in=[look.pk for look in looks if look.track.path not in looked]).delete()
     rows = [(path, with_look(facts, looked.get(kept_path(path)))) for path, facts in _chosen_sounds(rows)]
     tracks = [
-        derived_columns(Track(folder=folder, path=kept_path(path), relative=_relative(path, root)), facts)
+        derived_columns(
+            Track(folder=folder, path=kept_path(path), relative=_relative(path, root), changed_ns=_changed_ns(path)),
+            facts,
+        )
         for path, facts in rows
     ]
     if not tracks:
@@ -190,6 +221,13 @@ def _keep(folder: SourceFolder, rows: Sequence[tuple[Path, Facts]], known: dict[
         )
     found.seen.update(track.pk for track in stored)
     found.read += len(stored)
+
+
+def _changed_ns(path: Path) -> int | None:
+    try:
+        return os.stat(path).st_ctime_ns
+    except OSError:
+        return None
 
 
 def _chosen_sounds(rows: Sequence[tuple[Path, Facts]]) -> list[tuple[Path, Facts]]:
