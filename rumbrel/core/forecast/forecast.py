@@ -10,11 +10,12 @@ from functools import partial
 from pathlib import Path
 
 from rumbrel.core.encoders.encodings import encoding_for
+from rumbrel.core.errors import OutputError
 from rumbrel.core.files import file_digest
 from rumbrel.core.formats.table import CONTAINER_BY_KEY, SOUND_SUFFIXES
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.inspection.inspect import inspect_file
-from rumbrel.core.places import file_system_for
+from rumbrel.core.places import file_system_for, mounted_kind
 from rumbrel.core.tags import with_fields
 from rumbrel.core.targets.model import LevelRule, Target
 from rumbrel.core.targets.pattern import check_pattern
@@ -127,7 +128,7 @@ def forecast_batch(
         destination=destination,
         options=options,
         naming=naming,
-        names=NamePool(naming, taken),
+        names=NamePool(naming, taken, ignores_case=_ignores_case(naming, destination)),
         ledger=ledger,
         # What is done with a taken name makes no other result.
         work=work_mark(target, f"{replace(options, when_present=WhenPresent.SKIP, keeps_in_line=False)!r}"),
@@ -139,6 +140,19 @@ def forecast_batch(
     steps = [_step(number, source, inspect, desk) for number, source in enumerate(sources, 1)]
     room_at = sources[0].path.parent if options.beside and sources else destination
     return _judge_room(Forecast(steps=tuple(steps), free_bytes=_free_bytes(room_at)))
+
+
+def _ignores_case(naming: Naming, destination: Path) -> bool:
+    """Whether two names at the destination are one that differ in case alone. The file systems of this machine keep them
+    apart, but for those that sticks and other systems have."""
+    if naming.system.key != "native":
+        return True
+    there = next((folder for folder in (destination, *destination.parents) if folder.is_dir()), Path("/"))
+    try:
+        kind, _ = mounted_kind(there)
+    except OutputError:
+        return True
+    return kind.file_system != "native"
 
 
 def _repeated(paths: Sequence[Path]) -> frozenset[Path]:

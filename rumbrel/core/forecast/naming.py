@@ -57,6 +57,11 @@ class Naming:
         return unicodedata.normalize("NFC", wanted) != path.stem
 
     def why_changed(self, wanted: str) -> str:
+        plain = unicodedata.normalize("NFC", wanted)
+        if clean_name(wanted, self.system) == f"_{plain}":
+            return f"is reserved on {self.system.label}"
+        if clean_name(wanted, self.system) == plain.strip(" ").rstrip(". ") != plain:
+            return f"ends or begins with a space or dot, which {self.system.label} does not take"
         if clean_name(wanted, self.system) != unicodedata.normalize("NFC", wanted):
             return f"has characters that {self.system.label} does not take"
         return "is too long for its destination"
@@ -89,18 +94,19 @@ def _values(relative: Path, facts: Facts, target: Target, number: int) -> Mappin
 
 
 class NamePool:
-    """The names given out so far, compared as a file system that ignores case would compare them.
+    """The names given out so far, compared as the place compares them: one that ignores case takes "Peal" for "PEAL".
 
     taken is shared by several whose results go to one place.
     """
 
-    def __init__(self, naming: Naming, taken: set[str] | None = None) -> None:
+    def __init__(self, naming: Naming, taken: set[str] | None = None, *, ignores_case: bool = True) -> None:
         self._naming = naming
+        self._ignores_case = ignores_case
         self._taken: set[str] = set() if taken is None else taken
 
-    @staticmethod
-    def _key(path: Path) -> str:
-        return unicodedata.normalize("NFC", str(path)).casefold()
+    def _key(self, path: Path) -> str:
+        name = unicodedata.normalize("NFC", str(path))
+        return name.casefold() if self._ignores_case else name
 
     def claim(self, path: Path) -> bool:
         """Take the name; False when another result has it."""

@@ -1,7 +1,7 @@
 """Sources of a batch: files as named, folders walked."""
 
 import os
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -60,17 +60,19 @@ def gather_sources(paths: Iterable[Path], *, leave_out: Collection[Path] = ()) -
 @dataclass(slots=True)
 class Walk:
     """What lies below a folder: its files in order of name, hidden ones left out; the folders that could not
-    be read; and the links that were not followed, since they lead out of where files may lie."""
+    be read; the links that were not followed, since they lead out of where files may lie; and how many lead to files that
+    are there by their own name, and are passed over."""
 
     files: list[Path] = field(default_factory=list)
     unreadable: list[Path] = field(default_factory=list)
     led_out: list[Path] = field(default_factory=list)
+    doubled: int = 0
 
 
 def walk_folder(start: Path, *, roots: Collection[Path] = (), leave_out: Collection[Path] = ()) -> Walk:
     """Walk a folder, following links; none is walked twice. With roots, which are resolved, no link is followed
     that leads out of them. Folders in leave_out are passed over with all that is below them."""
-    walk, seen = Walk(), {os.path.realpath(start)}
+    walk, seen, links = Walk(), {os.path.realpath(start)}, dict[Path, str]()
     passed_over = {os.path.realpath(path) for path in leave_out}
     waiting = [Path(start)]
     while waiting:
@@ -85,8 +87,26 @@ def walk_folder(start: Path, *, roots: Collection[Path] = (), leave_out: Collect
                     inner.append(Path(entry.path))
             else:
                 walk.files.append(Path(entry.path))
+                if entry.is_symlink():
+                    links[Path(entry.path)] = os.path.realpath(entry.path)
         waiting.extend(reversed(inner))
+    if links:
+        _leave_out_doubled(walk, links)
     return walk
+
+
+def _leave_out_doubled(walk: Walk, links: Mapping[Path, str]) -> None:
+    """Of a file and the links to it, the file alone; of several links to a file from elsewhere, the first."""
+    own = {os.path.realpath(path.parent / path.name) for path in walk.files if path not in links}
+    kept = []
+    for path in walk.files:
+        real = links.get(path)
+        if real is not None and real in own:
+            walk.doubled += 1
+            continue
+        own |= set() if real is None else {real}
+        kept.append(path)
+    walk.files[:] = kept
 
 
 def _entries(folder: Path, walk: Walk) -> Iterator["os.DirEntry[str]"]:

@@ -212,7 +212,7 @@ class PlaceTests(FolderCase):
         plan = forecast_batch(gather_sources([self.folder / "src"]), find_target("car-mp3"), self.out)
         outcomes = [carry_out(step) for step in plan.steps]
         self.assertEqual([outcome.ok for outcome in outcomes], [True] * len(names))
-        self.assertEqual(len({outcome.step.output.casefold() for outcome in outcomes}), len(names))
+        self.assertEqual(len({outcome.step.output for outcome in outcomes}), len(names))
         self.assertEqual(leftovers(self.out), [])
 
 

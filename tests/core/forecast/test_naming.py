@@ -3,6 +3,7 @@
 import os
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -14,6 +15,7 @@ from rumbrel.core.forecast import (
     WhenPresent,
     forecast_batch,
     gather_sources,
+    walk_folder,
 )
 from rumbrel.core.forecast.naming import NamePool, Naming
 from rumbrel.core.inspection import inspect_file
@@ -84,8 +86,18 @@ class NameTests(PlanCase):
     def test_clashes_are_numbered_also_where_case_does_not_count(self) -> None:
         for name in ("a/one.wav", "b/One.wav", "c/ONE.wav"):
             write_sound(self.folder / name, 2_000)
-        outputs = [Path(s.output).name for s in self.plan("a", "b", "c").steps]
-        self.assertEqual(outputs, ["one.flac", "One (2).flac", "ONE (3).flac"])
+        sources = gather_sources([self.folder / name for name in "abc"])
+
+        def names(system: str) -> list[str]:
+            options = ForecastOptions(file_system=system)
+            steps = forecast_batch(sources, find_target("archive-flac"), self.out, options=options).steps
+            return [Path(step.output).name for step in steps]
+
+        self.assertEqual(names("fat32"), ["one.flac", "One (2).flac", "ONE (3).flac"])
+        self.assertEqual(names("native"), ["one.flac", "One.flac", "ONE.flac"], "they lie beside each other here")
+        kind = mock.Mock(file_system="exfat")
+        with mock.patch("rumbrel.core.forecast.forecast.mounted_kind", return_value=(kind, Path("/"))):
+            self.assertEqual(names("native"), ["one.flac", "One (2).flac", "ONE (3).flac"], "a stick that is mounted")
 
     def test_a_source_is_never_the_place_of_a_result(self) -> None:
         source = write_sound(self.folder / "out" / "a.flac", 9_000)
@@ -105,6 +117,14 @@ class NameTests(PlanCase):
         (self.folder / "in" / "loop").symlink_to(self.folder / "in")
         self.assertEqual(len(gather_sources([self.folder / "in"])), 1)
 
+    def test_a_link_to_a_file_that_is_there_is_no_second_track(self) -> None:
+        own = write_sound(self.folder / "in" / "b.wav", 2_000)
+        far = write_sound(self.folder / "far.wav", 2_000)
+        for name, to in (("a.wav", own), ("c.wav", far), ("d.wav", far)):
+            (self.folder / "in" / name).symlink_to(to)
+        walk = walk_folder(self.folder / "in")
+        self.assertEqual(([path.name for path in walk.files], walk.doubled), (["b.wav", "c.wav"], 2))
+
     def test_a_name_is_said_to_be_changed_and_why(self) -> None:
         fat = Naming(system=file_system_for("fat32"), longest=12)
         for stem, path, changed in (
@@ -115,6 +135,8 @@ class NameTests(PlanCase):
             self.assertEqual(fat.changed(stem, Path(path)), changed)
         self.assertEqual(fat.why_changed("Pe?l"), f"has characters that {fat.system.label} does not take")
         self.assertEqual(fat.why_changed("A long name"), "is too long for its destination")
+        self.assertEqual(fat.why_changed("CON"), "is reserved on FAT32")
+        self.assertEqual(fat.why_changed("Peal."), "ends or begins with a space or dot, which FAT32 does not take")
         self.assertEqual(fat.name("A long name", ".mp3"), "A long n.mp3")
         self.assertEqual(fat.numbered(Path("d/A long n.mp3"), 12), Path("d/A l (12).mp3"))
 

@@ -38,8 +38,8 @@ class ScanTests(WebCase):
             list(Track.objects.values_list("relative", "fault")),
             [("a/peal <b>.flac", ""), ("empty.mp3", "empty"), ("notice 🔔.wav", "")],
         )
-        self.assertEqual(self.rescan(), "done: 3 tracks; 1 file without sound ignored.")
-        self.assertIn("3 tracks; 1 file without sound ignored", self.page(reverse("collection:folders")))
+        self.assertEqual(self.rescan(), "done: 3 tracks; 1 file without sound skipped.")
+        self.assertIn("3 tracks; 1 file without sound skipped", self.page(reverse("collection:folders")))
 
     def test_facts_are_kept_whole(self) -> None:
         write_film(self.source / "late.mkv", seconds=2, sound_late_seconds=0.5)
@@ -109,7 +109,7 @@ class ScanTests(WebCase):
         self.assertEqual(Track.objects.filter(missing_since=None, usable=True).count(), 2)
         self.assertEqual(find_tracks(Sentence(text="again")).get().pk, wanted["b/peal again.flac"])
         self.assertEqual(len(pulled_ids()), 3)
-        self.assertEqual(self.rescan(), "done: 3 tracks; 1 file without sound ignored.")
+        self.assertEqual(self.rescan(), "done: 3 tracks; 1 file without sound skipped.")
 
     def test_a_copy_is_a_track_of_its_own_and_equal_ones_move_by_their_names(self) -> None:
         whole = write_sound(self.source / "one.wav").read_bytes()
@@ -200,8 +200,9 @@ class ScanTests(WebCase):
         (self.source / "inside.wav").symlink_to(self.source / "in" / "open.wav")
         (self.source / "circle.wav").symlink_to(self.source / "circle.wav")
         self.scan()
-        self.assertEqual(list(Track.objects.values_list("relative", flat=True)), ["in/open.wav", "inside.wav"])
-        self.assertIn("3 links out of the allowed folders ignored", Job.objects.get().message)
+        self.assertEqual(list(Track.objects.values_list("relative", flat=True)), ["in/open.wav"])
+        self.assertIn("1 link to files that are there skipped", Job.objects.get().message)
+        self.assertIn("3 links out of the allowed folders skipped", Job.objects.get().message)
 
     def test_a_folder_within_another_has_its_tracks_alone_and_keeps_their_history(self) -> None:
         self.gather()

@@ -60,7 +60,7 @@ class EndTests(JobCase):
 
     def test_an_error_of_ours_is_shown_as_it_is_and_any_other_with_its_name(self) -> None:
         for error, words in (
-            (DiscError("No room."), "No room."), (KeyError("odd"), "KeyError"), (OSError(5, "Bad"), "OSError: [Errno 5]"),
+            (DiscError("No room."), "No room."), (KeyError("odd"), "KeyError"), (OSError(5, "Bad"), "The system refused a file: Bad"),
             (OSError(30, "Read-only", "/cards/a/b.flac"), "Not written: /cards/a can only be read. Choose another"),
         ):  # fmt: skip
             self.does = mock.Mock(side_effect=error)

@@ -301,7 +301,7 @@ def _summary(found: _Found, gone: _Gone, walk: Walk) -> str:
     if found.moved:
         parts.append(f"{counted(found.moved, 'file')} moved or renamed, known again")
     if found.ignored:
-        parts.append(f"{counted(found.ignored, 'file')} without sound ignored")
+        parts.append(f"{counted(found.ignored, 'file')} without sound skipped")
     if gone.tracks and gone.believed:
         parts.append(f"{counted(gone.tracks, 'track')} not there any more, kept as missing")
     elif gone.tracks:
@@ -313,8 +313,10 @@ def _summary(found: _Found, gone: _Gone, walk: Walk) -> str:
         parts.append(f"{text}. Scan again")
     if walk.unreadable:
         parts.append(f"{counted(len(walk.unreadable), 'folder')} could not be read: {_named(walk.unreadable)}")
+    if walk.doubled:
+        parts.append(f"{counted(walk.doubled, 'link')} to files that are there skipped")
     if walk.led_out:
-        parts.append(f"{counted(len(walk.led_out), 'link')} out of the allowed folders ignored: {_named(walk.led_out)}")
+        parts.append(f"{counted(len(walk.led_out), 'link')} out of the allowed folders skipped: {_named(walk.led_out)}")
     return f"{'; '.join(parts)}."
 
 

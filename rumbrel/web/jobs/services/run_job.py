@@ -167,6 +167,11 @@ def _carried_out(kind: JobKind, job: Job, worker: str) -> Ending:
     except OperationalError as error:
         logger.warning("job %s (%s) could not use the database: %s", job.pk, job.kind, error)
         return Ending(state=Job.State.FAILED, reason=database_reason(error))
+    except OSError as error:
+        logger.exception("job %s (%s) failed", job.pk, job.kind)
+        where = f" {error.filename}" if error.filename else ""
+        text = f"The system refused a file{where}: {error.strerror or type(error).__name__}. Connect its disk or free some room"
+        return Ending(state=Job.State.FAILED, reason=outage_reason(error) or f"{text}, then continue.")
     except Exception as error:  # noqa: BLE001 - this is the place: whatever happens, the job ends with its reason
         logger.exception("job %s (%s) failed", job.pk, job.kind)
         text = f"It ended in an error that Rumbrel does not know ({type(error).__name__}: {error})."
