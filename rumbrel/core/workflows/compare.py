@@ -15,7 +15,7 @@ from rumbrel.core.crew import Death, Tell
 from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.errors import RumbrelError
 from rumbrel.core.files import move_into_place, working_file
-from rumbrel.core.forecast import plan_sound
+from rumbrel.core.forecast import Action, Step, plan_sound
 from rumbrel.core.formats.table import format_label
 from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.progress import Progress, Unit
@@ -37,6 +37,8 @@ __all__ = [
     "compare_voices",
     "difference_file",
     "picture_file",
+    "plain_file",
+    "previewed",
     "voice_file",
 ]
 
@@ -66,12 +68,14 @@ class Excerpt:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class VoiceTask:
-    """A voice of a comparison: the source itself, what a target makes of it, or a result that is there, which begins
-    so many seconds after the source does where silence was cut off."""
+    """A voice of a comparison: the source itself, what a target makes of it, what a step of a batch makes of the whole track
+    (with its level, ends and sound), or a result that is there, which begins so many seconds after the source does where
+    silence was cut off."""
 
     number: int
     excerpt: Excerpt
     target: Target | None = None
+    step: Step | None = None
     result: Path | None = None
     begins_seconds: float = 0.0
 
@@ -99,6 +103,11 @@ class Voice:
 def voice_file(folder: Path, number: int) -> Path:
     """The excerpt as it is heard: WAV, two channels, 24 bit, all of one comparison equally loud and long."""
     return folder / f"voice-{number}.wav"
+
+
+def plain_file(folder: Path, number: int) -> Path:
+    """The same at the level that it has."""
+    return folder / f"plain-{number}.wav"
 
 
 def picture_file(folder: Path, number: int) -> Path:
@@ -131,6 +140,38 @@ def _made(task: VoiceTask, target: Target, cut: Facts, tell: Tell) -> tuple[Fact
     return inspect_file(Path(step.output)), encoding_for(step.encoding).leading_samples
 
 
+_WHOLE_SECONDS, _BEHIND_SECONDS = 600.0, 30.0
+
+
+def previewed(step: Step, end_seconds: float, folder: Path) -> Step:
+    """The very step of a batch, but for where its result goes, so that what is heard is what will be made. Of a long track only
+    what lies before end_seconds and a little behind it; not where a ceiling holds for all of it, which may lower the gain."""
+    facts, treatment = step.source, step.treatment
+    output = str(folder / f"result{Path(step.output).suffix}")
+    if facts.duration_seconds > _WHOLE_SECONDS and treatment.ceiling_dbtp is None:
+        facts = cut_excerpt(facts, 0.0, end_seconds + _BEHIND_SECONDS)
+        if treatment.end_sample is not None and treatment.end_sample > facts.samples:
+            treatment = replace(treatment, end_sample=None)
+    return replace(step, source=facts, treatment=treatment, output=output, replaces=True, work="")
+
+
+def _of_step(task: VoiceTask, step: Step, tell: Tell) -> tuple[Facts, Sound, int]:
+    """The excerpt of what a step makes; and how large all of that is."""
+    excerpt = task.excerpt
+    if not step.writes or step.action is Action.COPY or step.action is Action.REWRAP:
+        # Its sound is the source's, sample for sample.
+        if step.action is Action.REFUSE:
+            raise RumbrelError(step.reason)
+        return excerpt.facts, _heard(cut_excerpt(excerpt.facts, excerpt.start_seconds, excerpt.seconds), excerpt), 0
+    made = previewed(step, excerpt.start_seconds + excerpt.seconds, excerpt.folder / f"made-{task.number}")
+    outcome = carry_out(made, Watch(tell=tell))
+    if not (outcome.ok or outcome.partial):
+        raise RumbrelError(outcome.error or step.reason)
+    begins = step.treatment.start_sample / step.source.sample_rate
+    facts, sound = _there(Path(made.output), replace(task, begins_seconds=begins))
+    return facts, sound, step.after.size_bytes if step.after else 0
+
+
 def _there(path: Path, task: VoiceTask) -> tuple[Facts, Sound]:
     """The same stretch of a result that is there; what was cut off before its beginning is silence."""
     excerpt, facts = task.excerpt, inspect_file(path)
@@ -155,6 +196,10 @@ def _voice(task: VoiceTask, tell: Tell) -> Voice:
             facts, skip = _made(task, task.target, cut, tell)
             sound = _heard(facts, excerpt, skip)
             size, exact = (after.size_bytes, after.size_exact) if after else (0, False)
+        elif task.step is not None:
+            facts, sound, size = _of_step(task, task.step, tell)
+            exact = bool(task.step.after and task.step.after.size_exact) or not size
+            size = size or excerpt.facts.sound_bytes
         elif task.result is not None:
             facts, sound = _there(task.result, task)
             size, exact = facts.size_bytes, True
@@ -235,8 +280,13 @@ def compare_voices(tasks: Sequence[VoiceTask], *, jobs: int) -> Iterator[Voice |
 
 def _write_voice(excerpt: Excerpt, number: int, gain_db: float) -> None:
     kept = excerpt.folder / f"voice-{number}.npy"
-    sound = np.clip(np.load(kept) * np.float32(10 ** (gain_db / 20)), -1, 1)
-    with working_file(voice_file(excerpt.folder, number)) as working:
-        soundfile.write(working, sound, excerpt.rate, subtype="PCM_24", format="WAV")
-        move_into_place(working, voice_file(excerpt.folder, number), replaces=True)
+    as_it_is = np.load(kept)
+    for path, factor in (
+        (voice_file(excerpt.folder, number), 10 ** (gain_db / 20)),
+        (plain_file(excerpt.folder, number), 1),
+    ):
+        with working_file(path) as working:
+            sound = np.clip(as_it_is * np.float32(factor), -1, 1)
+            soundfile.write(working, sound, excerpt.rate, subtype="PCM_24", format="WAV")
+            move_into_place(working, path, replaces=True)
     kept.unlink()

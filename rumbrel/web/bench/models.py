@@ -21,7 +21,8 @@ class Drive(models.Model):
 class TakeIn(models.Model):
     """A disc that was put into a drive, and what is or was taken in from it.
 
-    digest tells the disc by its contents table, which contents keeps as a record. names are title, performer and the
+    digest tells the disc by its contents table, which contents keeps as a record; said and sound by its text and codes, and by
+    some of its sound (see known_again.DiscMark). names are title, performer and the
     tracks' own, names_from what they came from. chosen are the numbers of the tracks that are wanted, readings how each
     was read, hidden says that what lies before track 1 is a track 0 of its own, deemphasis that pre-emphasis is taken out,
     kept the doubtful ones that the user wants all the same, results the file that
@@ -32,6 +33,8 @@ class TakeIn(models.Model):
     disc_key = models.CharField(max_length=200)
     disc_label = models.CharField(max_length=200)
     digest = models.CharField(max_length=40, db_index=True)
+    said = models.CharField(max_length=40, blank=True)
+    sound = models.CharField(max_length=40, blank=True)
     contents = models.JSONField(default=dict)
     names = models.JSONField(default=dict)
     names_from = models.CharField(max_length=40, blank=True)
@@ -59,10 +62,15 @@ class TakeIn(models.Model):
 
 
 class DiscNames(models.Model):
-    """The names that a user gave to a disc."""
+    """The names that a user gave to a disc, told by all that is known of it."""
 
-    digest = models.CharField(max_length=40, unique=True)
+    digest = models.CharField(max_length=40, db_index=True)
+    said = models.CharField(max_length=40, blank=True)
+    sound = models.CharField(max_length=40, blank=True)
     names = models.JSONField(default=dict)
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=("digest", "said", "sound"), name="one_name_a_disc"),)
 
     def __str__(self) -> str:
         return str(self.names.get("title", self.digest))

@@ -5,15 +5,25 @@ from typing import Any
 
 from rumbrel.core.bench.drive import BENCH_DRIVES, drive_for
 from rumbrel.core.bench.recorder import RECORDERS
+from rumbrel.core.disc.known_again import same_disc
 from rumbrel.core.disc.media import Medium
 from rumbrel.core.verdict import Verdict
 from rumbrel.web.discs.services import tray_of
 from rumbrel.web.ui.words import counted
 
 from .models import Drive, TakeIn
-from .services import contents_of, readings_of
+from .services import contents_of, mark_of, readings_of
 
-__all__ = ["BlankRow", "DeviceRow", "TakenRow", "blank_row", "drive_rows", "recorder_rows", "same_disc", "taken_rows"]
+__all__ = [
+    "BlankRow",
+    "DeviceRow",
+    "TakenRow",
+    "blank_row",
+    "drive_rows",
+    "recorder_rows",
+    "taken_before",
+    "taken_rows",
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -161,7 +171,11 @@ def _why(record: dict[str, Any]) -> str:
     return "; ".join(parts) or same
 
 
-def same_disc(taken: TakeIn) -> TakeIn | None:
-    """The same disc, taken in before."""
-    others = TakeIn.objects.filter(digest=taken.digest).exclude(pk=taken.pk).exclude(results={})
-    return others.order_by("-pk").first()
+def taken_before(taken: TakeIn) -> tuple[TakeIn | None, bool]:
+    """(the same disc, taken in before; whether it is that one for certain). Once its tracks were read, their digests tell."""
+    others = TakeIn.objects.filter(digest=taken.digest).exclude(pk=taken.pk).exclude(results={}).order_by("-pk")
+    for wanted in (Verdict.PASSED, Verdict.DOUBTFUL):
+        for other in others:
+            if same_disc(mark_of(taken), mark_of(other)) is wanted:
+                return other, wanted is Verdict.PASSED
+    return None, False

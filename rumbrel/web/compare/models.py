@@ -8,14 +8,16 @@ from rumbrel.web.jobs.models import Job
 
 class Comparison(models.Model):
     """An excerpt of a track and its voices: the source first, then {"key", "label", "target" or "item"}, where
-    key is how it was chosen. found is what came
-    of each, in their order."""
+    key is how it was chosen. found is what came of each, in their order. wish is that of the forecast it was begun from, {"targets",
+    "options", "track_ids"}: such voices are made as its batch would. With matches_levels all are heard at one level."""
 
     track = models.ForeignKey(Track, on_delete=models.CASCADE, related_name="+")
     start_seconds = models.FloatField(default=0)
     seconds = models.FloatField()
     voices = models.JSONField(default=list)
     found = models.JSONField(default=list)
+    wish = models.JSONField(default=dict)
+    matches_levels = models.BooleanField(default=True)
     job = models.ForeignKey(Job, on_delete=models.SET_NULL, null=True, related_name="+")
     created_at = models.DateTimeField(auto_now_add=True)
 

@@ -17,6 +17,7 @@ from rumbrel.core.bench.recorder import RECORDERS
 from rumbrel.core.disc.image import write_image
 from rumbrel.core.disc.layout import lay_out
 from rumbrel.core.disc.media import medium_for
+from rumbrel.core.disc.reading import SectorUnread
 from rumbrel.core.disc.red_book import BYTES_PER_SECTOR
 from rumbrel.core.disc.text import text_of
 from rumbrel.core.inspection import inspect_file
@@ -241,6 +242,30 @@ class NamesTests(BenchCase):
         self.assertEqual(DiscNames.objects.get().names["title"], "Bells & <b>", "they are there still")
         page = self.press("start", again, **{name: value for name, value in names.items() if name != "take-1"})
         self.assertIn("Choose at least one track", page)
+
+    def test_another_disc_of_the_same_track_lengths_is_not_taken_for_it(self) -> None:
+        """By its sound, whatever the drive's offset; where the sound cannot be read twice alike, it stays in doubt."""
+        image = self.on_shelf("plain", 5, 6, named=False)
+        taken = self.put_in("plain")
+        names = {"title": "Rounds", "title-1": "One", "title-2": "Two", "take-1": "on", "take-2": "on"}
+        self.press("start", taken, **names)
+        self.work_all()
+        other = settings.RUMBREL.shelf / "demo" / "other"
+        shutil.copytree(image.parent, other)
+        sound = np.frombuffer(image.read_bytes(), "<i2")
+        (other / image.name).write_bytes((-np.maximum(sound, -32_767)).astype("<i2").tobytes())
+        later = self.put_in("other")
+        self.assertEqual((later.digest, later.names_from), (taken.digest, "nothing"))
+        self.assertNotIn("same disc", self.shown(later))
+        self.assertNotIn("these track lengths", self.shown(later))
+        for drive in ("clean", "early", "offset"):
+            again = self.put_in("plain", drive)
+            self.assertEqual((again.names_from, again.names["title"]), ("as you named it", "Rounds"), drive)
+        self.assertIn("The same disc was", self.shown(again))
+        with mock.patch.object(StandInDrive, "read_sectors", side_effect=SectorUnread("no")):
+            doubted = self.put_in("other")
+        self.assertEqual(doubted.names_from, "as you named a disc with these track lengths")
+        self.assertIn("with these track lengths, perhaps this one,", self.shown(doubted))
 
     def test_a_pile_begins_as_each_disc_is_put_in(self) -> None:
         self.on_shelf("one", 5)

@@ -1,22 +1,29 @@
 """Comparisons and blind tests on their pages."""
 
 import csv
+import html
 import io
 import json
 import re
+from pathlib import Path
 from unittest import mock
 
+import numpy as np
+import soundfile
 from django.http import QueryDict
 from django.urls import reverse
 
 from rumbrel.core.targets import find_target
+from rumbrel.core.workflows.compare import plain_file
+from rumbrel.web.batches.models import Item
 from rumbrel.web.batches.services import start_batch
+from rumbrel.web.batches.steps import restored_step
 from rumbrel.web.batches.wishes import BatchWish
 from rumbrel.web.collection.models import Track
 from rumbrel.web.compare.models import BlindTest, Comparison
 from rumbrel.web.compare.services import comparison_folder
 from rumbrel.web.jobs.models import Job
-from tests.signals import write_sound
+from tests.signals import decoded, write_sound
 from tests.web.case import WebCase
 
 
@@ -45,7 +52,7 @@ class ComparisonTests(CompareCase):
         self.work()
         item = batch.items.get()
         page = self.page(reverse("compare:index"), track=self.track.pk, setting=f"item:{item.pk}")
-        self.assertIn(f'value="item:{item.pk}" selected', page)
+        self.assertIn(f'value="item:{item.pk}" checked', page)
         self.assert_all_in(("Results that are there", "way:open-opus:opus-variable-96"), page)
         page = self.make(
             f"item:{item.pk}", "target:pocket-aac", "way:average-mp3:mp3-constant-64", "way:car-mp3:mp3-constant-96"
@@ -72,6 +79,38 @@ class ComparisonTests(CompareCase):
         )
         self.assertEqual(list(comparison_folder(made).glob("made-*")), [])
         self.assertIn("peal", self.page(reverse("compare:index")))
+
+    def test_a_preview_is_what_the_batch_then_makes_sample_for_sample(self) -> None:
+        """With its level, its ends and its coding: the excerpt lies in the result at the very same samples."""
+        path = self.source / "peal.wav"
+        sound, _ = soundfile.read(path, always_2d=True)
+        soundfile.write(path, np.concatenate([np.zeros((30_000, 2)), sound * 0.3, np.zeros((9_000, 2))]), 44_100)
+        self.scan()
+        self.pull_all()
+        words = {"level": "track", "ends": "trim"}
+        for target in ("course", "archive-flac", "car-mp3"):
+            page = self.page(reverse("batches:forecast"), target=target, **words)
+            (address,) = re.findall(r'href="([^"]*like=forecast[^"]*)"', page)
+            page = self.page(html.unescape(address))
+            self.assertIn(f'value="forecast:{target}" checked', page)
+            sent = QueryDict(html.unescape(address).partition("?")[2]).dict()
+            self.make(f"forecast:{target}", **sent | {"start": 0})
+            made = Comparison.objects.latest("pk")
+            self.assertEqual([voice["error"] for voice in made.found], ["", ""])
+            self.assertFalse(made.matches_levels)
+            self.client.post(reverse("batches:start"), {"target": target, **words})
+            self.work()
+            item = Item.objects.latest("pk")
+            self.assertEqual(item.state, Item.State.DONE, item.error)
+            heard, rate = soundfile.read(plain_file(comparison_folder(made), 1), always_2d=True)
+            result = (decoded(Path(item.output)) / 2**31).astype(np.float64)
+            result = np.repeat(result, 2, axis=1)[:, :2] if result.shape[1] == 1 else result
+            begins = restored_step(item.step, find_target(target)).treatment.start_sample
+            self.assertGreater(begins, 25_000)
+            there = heard[begins : begins + len(result)]
+            self.assertEqual(rate, 44_100)
+            self.assertTrue((np.abs(heard[:begins]) < 2**-23).all(), "what is cut off is silence")
+            self.assertLess(np.abs(there - result[: len(there)]).max(), 2**-22, target)
 
     def test_what_cannot_be_compared_is_said(self) -> None:
         for settings, values, words in (

@@ -14,9 +14,10 @@ from django.db.models import QuerySet
 from rumbrel.core.bench.drive import BENCH_DRIVES, StandInDrive, drive_for, drive_with
 from rumbrel.core.conversion import Outcome, run_steps, verify_step
 from rumbrel.core.crew import default_jobs
+from rumbrel.core.disc.known_again import DiscMark, disc_mark, same_disc
 from rumbrel.core.disc.known_discs import names_offered
 from rumbrel.core.disc.proof import digests_beside
-from rumbrel.core.disc.reading import Contents, ContentsTrack, TrackReading, contents_digest, with_hidden
+from rumbrel.core.disc.reading import Contents, ContentsTrack, TrackReading, with_hidden
 from rumbrel.core.disc.text import DiscText, TrackText
 from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.errors import DiscError
@@ -46,6 +47,7 @@ from ..models import BenchChoice, DiscNames, Drive, TakeIn
 from .shelf import shelf_disc
 
 __all__ = [
+    "ALIKE",
     "BLANK",
     "REMEMBERED",
     "bench_choice",
@@ -57,6 +59,7 @@ __all__ = [
     "has_emphasis",
     "has_hidden",
     "keep_doubtful",
+    "mark_of",
     "names_for_disc",
     "put_disc_in",
     "readings_of",
@@ -67,6 +70,7 @@ __all__ = [
 ]
 
 REMEMBERED, BLANK = "as you named it", "nothing"
+ALIKE = "as you named a disc with these track lengths"
 _USUAL_TARGETS = ["archive-flac"]
 
 
@@ -82,14 +86,14 @@ def put_disc_in(*, drive: str, disc_key: str) -> TakeIn:
         raise DiscError(f"There is no drive '{drive}' on the bench.")
     disc = shelf_disc(disc_key)
     contents = disc.open().contents
-    digest = contents_digest(contents)
+    mark = disc_mark(StandInDrive(disc.path, drive_with(drive_for(drive), drive_for(disc.condition))))
     with transaction.atomic():
         take_disc_out(drive=drive)
         Drive.objects.update_or_create(key=drive, defaults={"disc_key": disc_key})
-        source, names = _names(contents, digest)[0]
+        source, names = _names(contents, mark)[0]
         taken = TakeIn.objects.create(
-            drive_key=drive, disc_key=disc_key, disc_label=disc.label[:200], digest=digest,
-            contents=_contents_record(contents), names=names, names_from=source, targets=bench_choice().targets,
+            drive_key=drive, disc_key=disc_key, disc_label=disc.label[:200], digest=mark.table, said=mark.said,
+            sound=mark.sound, contents=_contents_record(contents), names=names, names_from=source, targets=bench_choice().targets,
             chosen=[track.number for track in contents.tracks],
         )  # fmt: skip
     if bench_choice().begin_at_once:
@@ -133,13 +137,17 @@ def _on_disc(taken: TakeIn) -> Contents:
     )  # fmt: skip
 
 
-def _names(contents: Contents, digest: str) -> list[tuple[str, dict[str, Any]]]:
-    """Everything that knows names for a disc, the best first: the user's own, the disc's text, the catalogue, nothing."""
-    found: list[tuple[str, dict[str, Any]]] = []
-    own = DiscNames.objects.filter(digest=digest).first()
-    if own is not None:
-        found.append((REMEMBERED, own.names))
+def mark_of(row: TakeIn | DiscNames) -> DiscMark:
+    return DiscMark(table=row.digest, said=row.said, sound=row.sound)
+
+
+def _names(contents: Contents, mark: DiscMark) -> list[tuple[str, dict[str, Any]]]:
+    """Everything that knows names for a disc, the best first: the user's own, the disc's text, the catalogue, nothing; and last
+    what was given to a disc that may be another one."""
+    judged = [(same_disc(mark, mark_of(own)), own.names) for own in DiscNames.objects.filter(digest=mark.table)]
+    found = [(REMEMBERED, names) for verdict, names in judged if verdict is Verdict.PASSED][:1]
     found += [(source, _record(text)) for source, text in names_offered(contents)]
+    found += [(ALIKE, names) for verdict, names in judged if verdict is Verdict.DOUBTFUL][:1]
     return [*found, (BLANK, _record(plain_names(contents)))]
 
 
@@ -149,7 +157,7 @@ def names_for_disc(taken: TakeIn) -> list[tuple[str, dict[str, Any]]]:
         contents = shelf_disc(taken.disc_key).open().contents
     except DiscError:
         contents = _on_disc(taken)
-    return [(source, _with_hidden(names, taken.hidden)) for source, names in _names(contents, taken.digest)]
+    return [(source, _with_hidden(names, taken.hidden)) for source, names in _names(contents, mark_of(taken))]
 
 
 def _with_hidden(names: dict[str, Any], hidden: bool) -> dict[str, Any]:
@@ -192,7 +200,9 @@ def change_names(*, taken: TakeIn, names: Mapping[str, Any], chosen: Sequence[in
     )
     if dict(names) != before:
         of_disc = {**names, "tracks": names["tracks"][1 if taken.hidden else 0 :]}
-        DiscNames.objects.update_or_create(digest=taken.digest, defaults={"names": of_disc})
+        DiscNames.objects.update_or_create(
+            digest=taken.digest, said=taken.said, sound=taken.sound, defaults={"names": of_disc}
+        )
 
 
 def choose_reading(*, taken: TakeIn, hidden: bool, deemphasis: bool) -> None:

@@ -15,7 +15,7 @@ from rumbrel.web.ui.answers import refusals_told
 from .. import services
 from ..forms import NamesForm, TakeInForm
 from ..models import TakeIn
-from ..rows import same_disc, taken_rows
+from ..rows import taken_before, taken_rows
 
 
 def _taken(pk: int) -> TakeIn:
@@ -27,7 +27,7 @@ def _context(taken: TakeIn) -> dict[str, Any]:
     if taken.names_from not in sources:
         sources.insert(0, taken.names_from)
     targets = [*taken.targets, "", ""]
-    earlier = same_disc(taken)
+    earlier, is_certain = taken_before(taken)
     rows = taken_rows(taken, earlier)
     on_disc = services.contents_of(taken)
     return {
@@ -44,6 +44,7 @@ def _context(taken: TakeIn) -> dict[str, Any]:
         "has_hidden": services.has_hidden(on_disc) or taken.hidden,
         "has_emphasis": services.has_emphasis(on_disc),
         "earlier": earlier,
+        "is_certain": is_certain,
         "work": job_row(taken.job) if taken.job else None,
         "changeable": not taken.busy and not taken.results,
         "left": any(row.chosen and not row.verdict for row in rows),

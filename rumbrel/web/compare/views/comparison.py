@@ -1,16 +1,20 @@
 """A comparison: what is compared, hearing it, and seeing it."""
 
+from collections.abc import Sequence
 from typing import Any
 
 from django.contrib import messages
 from django.core.paginator import Paginator
-from django.http import FileResponse, Http404, HttpRequest, HttpResponse, HttpResponseBase, JsonResponse
+from django.http import FileResponse, Http404, HttpRequest, HttpResponse, HttpResponseBase, JsonResponse, QueryDict
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.core.errors import RumbrelError
 from rumbrel.core.sound.fine_picture import load_picture
-from rumbrel.core.workflows.compare import MOST_VOICES, difference_file, picture_file, voice_file
+from rumbrel.core.workflows.compare import MOST_VOICES, difference_file, picture_file, plain_file, voice_file
+from rumbrel.web.batches.forms import ForecastForm
+from rumbrel.web.batches.services import choices_of
+from rumbrel.web.batches.wishes import BatchWish
 from rumbrel.web.collection.models import Track
 from rumbrel.web.collection.pictures import spectrum_record
 from rumbrel.web.collection.queries import pulled_ids
@@ -33,21 +37,42 @@ def index(request: HttpRequest) -> HttpResponse:
     form.is_valid()
     track = form.cleaned_data.get("track")
     pulled = Track.objects.filter(pk__in=pulled_ids()[:MOST_TO_CHOOSE], usable=True, missing_since=None)
-    chosen = form.settings_chosen()
+    forecast, wish = _forecast_of(request.GET)
+    chosen = form.settings_chosen() or ([f"forecast:{target.slug}" for target in wish.all_targets] if wish else [])
+    chosen = chosen[: MOST_VOICES - 1]
     page = Paginator(Comparison.objects.select_related("track", "job"), PAGE_COMPARISONS).get_page(
         request.GET.get("page")
     )
     context = {
         "track": track,
         "tracks": [each for each in pulled if track is None or each.pk != track.pk],
-        "offered": services.voices_offered(track, chosen) if track else [],
-        "selects": [*chosen, *[""] * (MOST_VOICES - 1 - len(chosen))],
+        "offered": _offered(track, chosen, wish) if track else [],
+        "chosen": chosen,
+        "most": MOST_VOICES - 1,
+        "forecast": forecast if wish else None,
         "seconds": form.cleaned_data.get("seconds") or 15,
         "lengths": LENGTHS_SECONDS,
         "start": form.cleaned_data.get("start") or 0,
         "page": page,
     }
     return render(request, "compare/index.html", context)
+
+
+def _offered(
+    track: Track, chosen: Sequence[str], wish: BatchWish | None
+) -> list[tuple[str, list[tuple[str, str]], bool]]:
+    """With whether each group stands open: the first one does, and those of which something is chosen."""
+    groups = services.voices_offered(track, chosen, wish)
+    return [
+        (heading, choices, number == 0 or any(value in chosen for value, _ in choices))
+        for number, (heading, choices) in enumerate(groups)
+    ]
+
+
+def _forecast_of(query: QueryDict) -> tuple[ForecastForm, BatchWish | None]:
+    """What a forecast's address asks for, where there is one in it. Raises RumbrelError."""
+    form = ForecastForm(query)
+    return form, form.wish(choices_of(pulled_ids())) if query.get("like") == "forecast" else None
 
 
 @require_POST
@@ -58,9 +83,10 @@ def start(request: HttpRequest) -> HttpResponse:
         return redirect("compare:index")
     sent = form.cleaned_data
     try:
+        _, wish = _forecast_of(request.POST)
         made = services.start_comparison(
             track=sent["track"], settings_chosen=form.settings_chosen(), start_seconds=sent["start"] or 0.0,
-            seconds=sent["seconds"],
+            seconds=sent["seconds"], wish=wish,
         )  # fmt: skip
     except RumbrelError as error:
         messages.error(request, str(error))
@@ -112,6 +138,7 @@ def again(request: HttpRequest, pk: int) -> HttpResponse:
         other = services.start_comparison(
             track=made.track, settings_chosen=[key for key in keys if key], start_seconds=made.start_seconds,
             seconds=made.seconds,
+            wish=BatchWish.restored(made.wish["targets"], made.wish["options"]) if made.wish else None,
         )  # fmt: skip
     except RumbrelError as error:
         messages.error(request, str(error))
@@ -121,7 +148,8 @@ def again(request: HttpRequest, pk: int) -> HttpResponse:
 
 @require_safe
 def sound(request: HttpRequest, pk: int, number: int) -> HttpResponseBase:
-    path = voice_file(services.comparison_folder(_made(pk)), number)
+    of_voice = plain_file if "plain" in request.GET else voice_file
+    path = of_voice(services.comparison_folder(_made(pk)), number)
     if not path.is_file():
         raise Http404("This sound is not kept any more. Make the comparison again.")
     answer = FileResponse(path.open("rb"), content_type="audio/wav")

@@ -5,8 +5,10 @@ const FADE_SECONDS = 0.004;
 let engine = null;
 
 class Voices {
-  constructor(addresses, seconds) {
+  // levels are the factors at which each voice is heard.
+  constructor(addresses, seconds, levels = []) {
     this.addresses = addresses;
+    this.levels = levels;
     this.seconds = seconds;
     this.context = null;
     this.gains = [];
@@ -38,7 +40,7 @@ class Voices {
     this.buffers.forEach((buffer, number) => {
       const [source, gain] = [this.context.createBufferSource(), this.context.createGain()];
       Object.assign(source, { buffer, loop: true, loopStart: this.loop.start, loopEnd: this.loop.end });
-      gain.gain.value = number === this.heard ? 1 : 0;
+      gain.gain.value = number === this.heard ? this.level(number) : 0;
       source.connect(gain).connect(this.context.destination);
       source.start(when, this.at);
       this.sources.push(source);
@@ -63,10 +65,14 @@ class Voices {
     return passed < end ? passed : start + ((passed - start) % (end - start));
   }
 
+  level(number) {
+    return this.levels[number] ?? 1;
+  }
+
   hear(number) {
     this.heard = number;
     this.gains.forEach((gain, each) => {
-      gain.gain.setTargetAtTime(each === number ? 1 : 0, this.context.currentTime, FADE_SECONDS);
+      gain.gain.setTargetAtTime(each === number ? this.level(number) : 0, this.context.currentTime, FADE_SECONDS);
     });
   }
 
@@ -121,6 +127,13 @@ function startComparison(root) {
   const sections = [...root.querySelectorAll("[data-sound]")];
   engine = new Voices(sections.map((section) => section.dataset.sound), seconds);
   const shown = root.querySelector("[data-compare-shown]");
+  const levels = root.querySelector("[data-compare-levels]");
+  const setLevels = () => {
+    const matched = levels.value === "matched";
+    engine.levels = sections.map((section) => (matched ? 10 ** (Number(section.dataset.gainDb) / 20) : 1));
+    engine.hear(engine.heard);
+  };
+  setLevels();
   const draw = () => {
     sections.forEach((section) => drawVoice(section, shown.value, seconds));
     drawScale(root, seconds);
@@ -160,6 +173,7 @@ function startComparison(root) {
   });
   button.addEventListener("click", toggle);
   shown.addEventListener("change", draw);
+  levels.addEventListener("change", setLevels);
   root.querySelector("[data-compare-loop]").addEventListener("change", (event) => {
     const span = Number(event.target.value);
     const at = engine.place();
