@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING
 from .instance import Instance, small_disk
 from .mutations import mutated
 from .obstacles import Obstacles
+from .pulled import pulled
 from .writes import every_write
 
 if TYPE_CHECKING:
@@ -36,7 +37,12 @@ def main() -> int:
     parser.add_argument(
         "--writes", type=int, metavar="N", help="let up to N writes of each thing that writes fail in turn instead"
     )
+    parser.add_argument(
+        "--pulled", type=int, metavar="N", help="pull a stick out N times while it is put in order instead"
+    )
     asked = parser.parse_args()
+    if asked.pulled:
+        return 1 if pulled(asked.pulled, asked.seed) else 0
     if asked.writes:
         return every_write(asked.writes, asked.only)
     if asked.mutated:

@@ -16,19 +16,16 @@ from rumbrel.core.errors import OutputError
 from rumbrel.core.files import output_errors
 from rumbrel.core.places import Volume, VolumeEntry, entries_as_written
 
-from .player_view import by_names
+from .player_view import ASIDE, by_names
 
 __all__ = ["ASIDE", "Ordered", "OrderForeseen", "bring_back", "foresee_order", "home_of", "put_in_order"]
-
-ASIDE = "Being put in order"
-"""The folder in which entries wait for their turn."""
 
 
 @dataclass(slots=True)
 class _Folder:
     """Names of files and folders, each in the order of their entries."""
 
-    files: list[str] = field(default_factory=list)
+    files: dict[str, None] = field(default_factory=dict)
     folders: dict[str, "_Folder"] = field(default_factory=dict)
 
     def at(self, parts: Sequence[str]) -> "_Folder":
@@ -38,15 +35,12 @@ class _Folder:
         return folder
 
     def add(self, path: Path) -> None:
-        names = self.at(path.parts[:-1]).files
-        if path.name not in names:
-            names.append(path.name)
+        self.at(path.parts[:-1]).files.setdefault(path.name)
 
     def remove(self, path: Path) -> None:
         *folders, name = path.parts
         inner = self.at(folders)
-        if name in inner.files:
-            inner.files.remove(name)
+        inner.files.pop(name, None)
         if not inner.files and not inner.folders and folders:
             self.at(folders[:-1]).folders.pop(folders[-1], None)
 
@@ -57,17 +51,15 @@ class _Folder:
 
 def _asked(paths: Sequence[Path]) -> dict[Path, tuple[list[str], list[str]]]:
     """(files, folders) of each folder, by the order that is asked for."""
-    found: dict[Path, tuple[list[str], list[str]]] = {}
+    found: dict[Path, tuple[dict[str, None], dict[str, None]]] = {}
     for path in paths:
-        files, _ = found.setdefault(path.parent, ([], []))
-        if path.name not in files:
-            files.append(path.name)
+        files, _ = found.setdefault(path.parent, ({}, {}))
+        files.setdefault(path.name)
         while path.parent != Path():
             path = path.parent
-            _, folders = found.setdefault(path.parent, ([], []))
-            if path.name not in folders:
-                folders.append(path.name)
-    return found
+            _, folders = found.setdefault(path.parent, ({}, {}))
+            folders.setdefault(path.name)
+    return {folder: (list(files), list(folders)) for folder, (files, folders) in found.items()}
 
 
 def _to_move(there: Sequence[str], asked: Sequence[str]) -> list[str]:
@@ -128,8 +120,9 @@ def _ordered(root: _Folder, asked: Sequence[Path]) -> int:
     moved = 0
     for folder, (files, folders) in _asked(asked).items():
         inner = root.at(folder.parts)
-        late = _to_move(inner.files, files)
-        inner.files = [name for name in inner.files if name not in late] + late
+        late = _to_move(list(inner.files), files)
+        for name in late:
+            inner.files[name] = inner.files.pop(name)
         behind = _to_move(list(inner.folders), folders)
         for name in behind:
             inner.folders[name] = inner.folders.pop(name)

@@ -16,6 +16,7 @@ from rumbrel.core.targets.model import PlayerRule
 from rumbrel.core.verdict import Verdict
 
 __all__ = [
+    "ASIDE",
     "PlayedTrack",
     "PlayerCheck",
     "by_names",
@@ -25,6 +26,10 @@ __all__ = [
     "played_tracks",
     "shown_text",
 ]
+
+
+ASIDE = "Being put in order"
+"""The folder of a volume in which entries wait for their turn while they are put in order."""
 
 
 def is_sound(path: Path) -> bool:
@@ -127,7 +132,18 @@ def player_checks(
         _tracks(played, target),
         _covers(played, target),
         _lists(entries, target),
+        *_order(entries, target),
     )
+
+
+def _order(entries: Sequence[VolumeEntry], target: Target) -> tuple[PlayerCheck, ...]:
+    """Only where putting in order was cut off."""
+    waiting = [entry for entry in entries if ASIDE in entry.relative.parts]
+    if not waiting:
+        return ()
+    found = f"cut off: {len(waiting):,} files wait in {ASIDE}, and {target.device} plays them from there"
+    remedy = "Deliver again. The files go back into their folder, in the order of that delivery."
+    return (PlayerCheck(what="Order", verdict=Verdict.DOUBTFUL, found=found, remedy=remedy),)
 
 
 def _passed(what: str, found: str) -> PlayerCheck:

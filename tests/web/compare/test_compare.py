@@ -53,7 +53,7 @@ class ComparisonTests(CompareCase):
         item = batch.items.get()
         page = self.page(reverse("compare:index"), track=self.track.pk, setting=f"item:{item.pk}")
         self.assertIn(f'value="item:{item.pk}" checked', page)
-        self.assert_all_in(("Results that are there", "way:open-opus:opus-variable-96"), page)
+        self.assert_all_in(("<summary>Results", "way:open-opus:opus-variable-96"), page)
         page = self.make(
             f"item:{item.pk}", "target:pocket-aac", "way:average-mp3:mp3-constant-64", "way:car-mp3:mp3-constant-96"
         )

@@ -51,16 +51,16 @@ def voices_offered(
         for item in made.defer("step").order_by("-pk")[:_MOST_RESULTS]
     ]
     known = {target.slug: target for target in all_targets()}
-    groups = [("Results that are there", results)] if results else []
+    groups = [("Results", results)] if results else []
     if wish is not None:
         foreseen = [(f"forecast:{target.slug}", f"{target.name}, as forecast") for target in wish.all_targets]
-        groups.insert(0, ("As in the forecast", foreseen))
-    groups.append(("As a target makes it", [(f"target:{slug}", target.name) for slug, target in known.items()]))
+        groups.insert(0, ("Forecast", foreseen))
+    groups.append(("Targets", [(f"target:{slug}", target.name) for slug, target in known.items()]))
     asked = [parts[1] for key in chosen if len(parts := key.split(":")) == 3 and parts[0] == "way"]
     for slug in dict.fromkeys((*_WAYS_OF, *asked)):
         if slug in known and (ways := ways_of(known[slug])):
             labels = [(f"way:{slug}:{way.key}", way.label) for way in ways]
-            groups.append((f"As for: {known[slug].name}", labels))
+            groups.append((f"Other settings for {known[slug].name}", labels))
     return groups
 
 
