@@ -2,6 +2,8 @@
 
 import os
 import random
+import struct
+import subprocess
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -80,8 +82,72 @@ class _Fat:
     def remove(self, path: Path) -> None:
         self.slots[path.parent] = ["" if name == path.name else name for name in self.slots[path.parent]]
 
+    def move(self, one: Path, other: Path) -> None:
+        # The new entry is written before the old one goes (as vfat does, from memory).
+        self.add(other)
+        self.remove(one)
+
     def names(self, folder: Path) -> list[str]:
         return [name for name in dict.fromkeys(self.slots.get(folder, [])) if name]
+
+
+class _FatImage:
+    """A real FAT32 file system, made and changed by mtools, and read byte by byte here (FAT32 File System Specification, 2000:
+    boot sector, table, short and long entries). Folders are those below root."""
+
+    def __init__(self, image: Path, root: Path) -> None:
+        self.image, self.root = image, root
+        with image.open("wb") as file:
+            file.truncate(40 << 20)
+        self._run("mformat", "-F", "-v", "STICK", "::")
+
+    def _run(self, *words: str) -> None:
+        command = [words[0], "-i", str(self.image), *words[1:]]
+        subprocess.run(command, check=True, capture_output=True, env={**os.environ, "MTOOLS_LOWER_CASE": "0"})
+
+    def _inner(self, path: Path) -> str:
+        return f"::/{path.relative_to(self.root).as_posix()}".removesuffix("/.")
+
+    def add(self, path: Path) -> None:
+        if path.is_file():
+            self._run("mcopy", str(path), self._inner(path))
+        else:
+            self._run("mmd", self._inner(path))
+
+    def remove(self, path: Path) -> None:
+        self._run("mrd" if path.name == ASIDE else "mdel", self._inner(path))
+
+    def move(self, one: Path, other: Path) -> None:
+        self._run("mmove", self._inner(one), f"{self._inner(other.parent)}/")
+
+    def names(self, folder: Path) -> list[str]:
+        data = self.image.read_bytes()
+        sector, per_cluster, reserved, tables = struct.unpack_from("<HBHB", data, 11)
+        (table_sectors,), (cluster,) = struct.unpack_from("<I", data, 36), struct.unpack_from("<I", data, 44)
+        table, start = reserved * sector, (reserved + tables * table_sectors) * sector
+        for part in folder.relative_to(self.root).parts:
+            cluster = dict(self._entries(data, cluster, table, start, sector * per_cluster))[part]
+        return [name for name, _ in self._entries(data, cluster, table, start, sector * per_cluster)]
+
+    def _entries(self, data: bytes, cluster: int, table: int, start: int, size: int) -> Iterator[tuple[str, int]]:
+        raw, long = b"", ""
+        while 2 <= cluster < 0x0FFFFFF8:
+            raw += data[start + (cluster - 2) * size :][:size]
+            cluster = struct.unpack_from("<I", data, table + 4 * cluster)[0] & 0x0FFFFFFF
+        for entry in (raw[at : at + 32] for at in range(0, len(raw), 32)):
+            if entry[0] == 0:
+                return
+            if entry[0] == 0xE5:
+                long = ""
+            elif entry[11] == 0x0F:
+                piece = (entry[1:11] + entry[14:26] + entry[28:32]).decode("utf-16-le")
+                long = piece.partition("\0")[0] + long
+            elif not entry[11] & 8 and entry[0] != ord("."):
+                stem, suffix = entry[:8].decode("cp850").rstrip(), entry[8:11].decode("cp850").rstrip()
+                short = (f"{stem}.{suffix}" if suffix else stem).lower()
+                high, low = struct.unpack_from("<H", entry, 20)[0], struct.unpack_from("<H", entry, 26)[0]
+                yield long or short, high << 16 | low
+                long = ""
 
 
 class PutInOrderTests(TestCase):
@@ -160,20 +226,19 @@ class PutInOrderTests(TestCase):
         self.assertEqual(sorted(self.there()), sorted(NAMES))
 
     @contextmanager
-    def on_fat(self, fat: _Fat) -> Iterator[None]:
+    def on_fat(self, fat: "_Fat | _FatImage") -> Iterator[None]:
         """The same moves, with the entries as FAT keeps them."""
         rename, mkdir, rmdir = os.rename, Path.mkdir, Path.rmdir
 
         def moved(one: Path, other: Path) -> None:
             rename(one, other)
-            # The new entry is written before the old one goes (as vfat does, from memory).
-            fat.add(Path(other))
-            fat.remove(Path(one))
+            fat.move(Path(one), Path(other))
 
         def made(path: Path, *args: object, **more: object) -> None:
-            if not path.exists():
-                fat.add(path)
+            there = path.exists()
             mkdir(path, *args, **more)  # type: ignore[arg-type]
+            if not there:
+                fat.add(path)
 
         def gone(path: Path) -> None:
             rmdir(path)
@@ -215,3 +280,31 @@ class PutInOrderTests(TestCase):
             made, said = made + done.ok, said + (not done.ok)
         self.assertGreater(made, 40)
         self.assertLess(said, 20)
+
+    def test_a_real_fat32_keeps_the_order_by_a_reader_of_its_bytes(self) -> None:
+        """The same on a file system that mtools makes and changes; what is in order is told from its directory."""
+        fat, dice = _FatImage(self.root.with_name("stick.img"), self.root), random.Random(5)
+        names = [
+            "Läuten, a long name of more than one entry.mp3",
+            "b.mp3",
+            "third of the ring.mp3",
+            "d.mp3",
+            "e.mp3",
+            "F six.mp3",
+        ]
+        for name in names:
+            (self.root / name).write_text(name)
+            fat.add(self.root / name)
+        self.assertEqual(fat.names(self.root), names)
+        (self.root / names[0]).unlink()
+        fat.remove(self.root / names[0])
+        kept = made = 0
+        for _ in range(5):
+            asked = dice.sample(names[1:], 5)
+            with self.on_fat(fat):
+                done = put_in_order(self.volume(), paths(*asked))
+            there = fat.names(self.root)
+            self.assertEqual(sorted(there), sorted(names[1:]))
+            self.assertEqual(there == asked, done.ok, (there, asked))
+            made, kept = made + 1, kept + done.ok
+        self.assertGreaterEqual(kept, made - 1)
