@@ -51,7 +51,7 @@ _REASONS = {
     errno.EROFS: "{folder} can only be read. Choose another destination",
     errno.EACCES: "Rumbrel may not write in {folder}. Change its permissions or choose another destination",
     errno.EPERM: "Rumbrel may not write in {folder}. Change its permissions or choose another destination",
-    errno.ENOENT: "{folder} is not there any more. Connect it again, then continue",
+    errno.ENOENT: "{folder} is no longer there. Connect it again, then continue",
     errno.ENOTDIR: "{folder} is not a folder. Choose another destination",
     errno.EEXIST: "{folder} is not a folder. Choose another destination",
     errno.ENAMETOOLONG: "the name is too long for {folder}. Shorten it",

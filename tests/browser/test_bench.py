@@ -138,7 +138,7 @@ class BenchTests(WayCase):
         page.get_by_role("link", name="Tour bus").click()
         self.press(page, "#deliver-act", "#delivery table")
         page.locator("#delivery-act").click()
-        expect(page.locator("#delivery[data-state=running]")).to_contain_text("Do not take", timeout=A_WHILE_MS)
+        expect(page.locator("#delivery[data-state=running]")).to_contain_text("Do not remove", timeout=A_WHILE_MS)
         stick = self.instance.data / "volumes" / "stick-2gb"
         page.locator("#plug").click()
         expect(page.locator("#delivery .note")).to_contain_text(

@@ -13,6 +13,7 @@ from types import TracebackType
 
 from rumbrel.core.encoders.encodings import Encoding, coding_of, encoding_for
 from rumbrel.core.errors import AboveCeiling, CheckFailed, DecodeError, EncodeError, OutputError
+from rumbrel.core.figures import figure
 from rumbrel.core.forecast.steps import Step, Warning, WarningCode
 from rumbrel.core.inspection import Facts, inspect_file
 from rumbrel.core.inspection.encoder_statement import encoder_statement
@@ -58,7 +59,7 @@ class Held:
             raise Unlike(f"The result is not like its source: {refusal_of(self.likeness)}.", self.likeness)
         if self.over_db > _CEILING_SLACK_DB:
             raise AboveCeiling(
-                f"Coded, its peaks reach {self.peak_dbtp:.1f} dBTP, {self.over_db:.1f} dB above the ceiling. Lower the "
+                f"Coded, its peaks reach {figure(self.peak_dbtp)} dBTP, {self.over_db:.1f} dB above the ceiling. Lower the "
                 "loudness by that much, or choose a higher bitrate.",
                 self.over_db,
             )
@@ -225,7 +226,7 @@ def likeness_warnings(likeness: Likeness | None) -> tuple[Warning, ...]:
         return ()
     found = []
     if likeness.verdict is not Verdict.PASSED:
-        text = f"Doubtful whether it is its source throughout: {refusal_of(likeness)}. Hear it."
+        text = f"Doubtful whether it is its source throughout: {refusal_of(likeness)}. Listen to it."
         found.append(Warning(code=WarningCode.NOT_COMPARED, text=text))
     elif likeness.text:
         text = (

@@ -9,6 +9,7 @@ from pathlib import Path
 from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.encoders.rewrap import rewrap_sound
 from rumbrel.core.errors import AboveCeiling, Cancelled, CheckFailed, DecodeError, OutputError, RumbrelError
+from rumbrel.core.figures import figure
 from rumbrel.core.files import (
     Settling,
     copy_compared,
@@ -101,7 +102,7 @@ def _unexpected(step: Step, error: Exception) -> RumbrelError:
 
 
 def _conversion_instead(step: Step, outcome: Outcome) -> Step | None:
-    """The step as a conversion, where its sound could not be packed anew; None where the result could not have the name
+    """The step as a conversion, where its sound could not be repackaged; None where the result could not have the name
     that was promised, or where the source or its destination is what failed."""
     planned = plan_sound(step.source, step.target, rewraps=False, source_id=step.source_id, work=step.work)
     if planned.action is not Action.CONVERT or encoding_for(planned.encoding).suffix != Path(step.output).suffix:
@@ -110,10 +111,10 @@ def _conversion_instead(step: Step, outcome: Outcome) -> Step | None:
         _check_unchanged(step)
     except DecodeError:
         return None
-    text = f"Converted, since its coded sound could not be packed anew: {outcome.error}"
+    text = f"Converted, since its coded sound could not be repackaged: {outcome.error}"
     said = Warning(code=WarningCode.CONVERTED_INSTEAD, text=text)
     return replace(
-        step, action=planned.action, reason="its coded sound could not be packed anew", after=planned.after,
+        step, action=planned.action, reason="its coded sound could not be repackaged", after=planned.after,
         shape=planned.shape, encoding=planned.encoding, treatment=planned.treatment,
         warnings=(*planned.warnings, said),
     )  # fmt: skip
@@ -175,7 +176,7 @@ def _copy(step: Step, working: Path, watch: Watch) -> Outcome:
 
 
 def _rewrap(step: Step, working: Path, watch: Watch) -> Outcome:
-    """The coded sound packed anew, then both decoded and compared to the sample."""
+    """The coded sound repackaged, then both decoded and compared to the sample."""
     row = step.rewrap
     if row is None:
         raise OutputError("The file changed after the forecast. Make the forecast again.")
@@ -291,7 +292,7 @@ def _lowered(step: Step, error: AboveCeiling) -> Step:
         what, lowered = "Limited", replace(lowered, limit_dbtp=treatment.limit_dbtp - by_db)
     else:
         what, lowered = "Lowered", replace(lowered, gain_db=treatment.gain_db - by_db)
-    text = f"{what} by another {by_db:.1f} dB, since coding had lifted its peaks above {treatment.ceiling_dbtp:g} dBTP."
+    text = f"{what} by another {by_db:.1f} dB, since coding had lifted its peaks above {figure(treatment.ceiling_dbtp, 'g')} dBTP."
     warning = Warning(code=WarningCode.LEVEL, text=text)
     return replace(step, treatment=lowered, warnings=(*step.warnings, warning))
 

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from rumbrel.core.crew import Crew, Death, Tell
 from rumbrel.core.errors import DecodeError, EncodeError
+from rumbrel.core.figures import figure
 from rumbrel.core.forecast.planning import treated
 from rumbrel.core.forecast.steps import Action, Step, Warning, WarningCode
 from rumbrel.core.inspection.facts import Facts
@@ -196,14 +197,14 @@ def _levelled(step: Step, found: Measured | None, albums: dict[str, _Album], rul
         warnings.append(Warning(code=WarningCode.LEVEL, text=text))
     if treatment.limit_dbtp is not None:
         text = (
-            f"Raised by {gain_db:+.1f} dB for {rule.loudness_lufs:g} LUFS; peaks are limited by up to {limited_db:.1f} dB, "
-            f"so that none passes {rule.ceiling_dbtp:g} dBTP, which takes a little of the loudness."
+            f"Raised by {figure(gain_db, '+.1f')} dB for {figure(rule.loudness_lufs, 'g')} LUFS; peaks are limited by up to {limited_db:.1f} dB, "
+            f"so that none passes {figure(rule.ceiling_dbtp, 'g')} dBTP, which takes a little of the loudness."
         )
         warnings.append(Warning(code=WarningCode.LEVEL, text=text))
     elif limited_db >= _LEAST_CHANGE_DB:
         text = (
-            f"Raised by {gain_db:+.1f} dB instead of {gain_db + limited_db:+.1f} dB, "
-            f"so that no peak passes {rule.ceiling_dbtp:g} dBTP: {rule.loudness_lufs:g} LUFS is not reached."
+            f"Raised by {figure(gain_db, '+.1f')} dB instead of {figure(gain_db + limited_db, '+.1f')} dB, "
+            f"so that no peak passes {figure(rule.ceiling_dbtp, 'g')} dBTP: {figure(rule.loudness_lufs, 'g')} LUFS is not reached."
         )
         warnings.append(Warning(code=WarningCode.LEVEL, text=text))
     if (
@@ -212,7 +213,7 @@ def _levelled(step: Step, found: Measured | None, albums: dict[str, _Album], rul
         and planned.shape
         and planned.shape.depth_bits
     ):
-        text = f"Peaks reach {found.level.true_peak_dbtp + gain_db:+.1f} dBTP and may be limited."
+        text = f"Peaks reach {figure(found.level.true_peak_dbtp + gain_db, '+.1f')} dBTP and may be limited."
         warnings.append(Warning(code=WarningCode.CLIPPING, text=text))
     return replace(planned, warnings=tuple(warnings))
 

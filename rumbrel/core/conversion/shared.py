@@ -96,7 +96,7 @@ class _Run:
             self._list.withdraw(self._id, [*self._out])
 
     def _displaced(self) -> Iterator[Progress]:
-        """What a run that was killed still has on the list of these results is not begun any more; waits until nobody
+        """What a run that was killed still has on the list of these results is no longer begun; waits until nobody
         writes them."""
         outputs = [step.output for group in self._groups.values() for step in group]
         earlier = self._list.owners(outputs)

@@ -161,7 +161,7 @@ class WorkList:
         return any(task in task_ids for name in names for task in self._redis.lrange(self._key("hand", name), 0, -1))
 
     def drop(self, task_id: str) -> None:
-        """A task is not wanted any more: it is not begun, and who has it in hand lets go."""
+        """A task is no longer wanted: it is not begun, and who has it in hand lets go."""
         self._redis.lrem(self._key("waiting"), 0, task_id)
         self.forget(task_id)
 
@@ -229,7 +229,7 @@ class WorkList:
             self._redis.rpush(self._key("waiting"), task.id)
 
     def let_go(self, name: str, task: Task) -> None:
-        """A task that is not wanted any more is out of the hand."""
+        """A task that is no longer wanted is out of the hand."""
         self._out_of_hand(name, task.id)
         self._redis.hset(self._key("info", name), "doing", "")
 

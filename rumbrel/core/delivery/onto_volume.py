@@ -58,7 +58,7 @@ class Delivered:
 
 def taken_out(volume: Volume) -> str:
     """What to say of a volume that is not there in the middle of the work."""
-    return f"The volume {volume.root} is not there any more. Connect it again, then continue."
+    return f"The volume {volume.root} is no longer there. Connect it again, then continue."
 
 
 def put_on_volume(

@@ -109,10 +109,10 @@ class DiscDesign:
         return tuple(track for track in self.tracks if not track.left_out)
 
     def track(self, key: int) -> TrackDesign:
-        """Raises DiscError when it is not on the list any more."""
+        """Raises DiscError when it is no longer on the list."""
         found = next((track for track in self.tracks if track.key == key), None)
         if found is None:
-            raise DiscError("That track is not on this disc any more.")
+            raise DiscError("That track is no longer on this disc.")
         return found
 
 
@@ -142,7 +142,7 @@ def moved(design: DiscDesign, keys: Sequence[int], before: int | None) -> DiscDe
     whoever gets another one before it does not run on any more."""
     going = [track for track in design.tracks if track.key in keys]
     if len(going) < len(set(keys)):
-        raise DiscError("One of those tracks is not on this disc any more.")
+        raise DiscError("One of those tracks is no longer on this disc.")
     if before in keys:
         return design
     rest = [track for track in design.tracks if track.key not in keys]
@@ -150,7 +150,7 @@ def moved(design: DiscDesign, keys: Sequence[int], before: int | None) -> DiscDe
     if before is not None:
         at = next((n for n, track in enumerate(rest) if track.key == before), -1)
         if at < 0:
-            raise DiscError("The track to put it before is not on this disc any more.")
+            raise DiscError("The track to put it before is no longer on this disc.")
     return rejoined(design, (*rest[:at], *going, *rest[at:]))
 
 

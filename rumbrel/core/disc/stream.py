@@ -75,7 +75,7 @@ def _blocks(run: list[Programme], dither: str, told: Callable[[int, float], None
             sound.prove()
             if left > _TOLERATED_SAMPLES:
                 name = Path(programme.path).name
-                raise DecodeError(f"{name} ended early. Scan it again, then lay the disc out anew.")
+                raise DecodeError(f"{name} ended early. Scan it again, then lay the disc out again.")
             if left:
                 yield chain.push(np.zeros((left, shape.channels), dtype=shape.dtype))
     if chain is not None:

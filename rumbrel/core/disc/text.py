@@ -402,7 +402,7 @@ def _too_long(text: DiscText, packs: int) -> str:
     over = (packs - MOST_PACKS) * _TEXT_BYTES
     return (
         f"The CD-Text takes {packs} packs, at most {MOST_PACKS} fit. Shorten the {largest}s by {over} characters "
-        "in sum, or leave a kind out."
+        "in total, or exclude a kind of text."
     )
 
 

@@ -1,1 +1,1 @@
-"""What is written: the table of encodings, encoders by family, and coded sound packed anew."""
+"""What is written: the table of encodings, encoders by family, and coded sound repackaged."""

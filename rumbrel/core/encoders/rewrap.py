@@ -68,7 +68,7 @@ def rewrap_for(codec: str, source: str, containers: tuple[str, ...]) -> Rewrap |
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class CodedSound:
-    """The sound of a file that is packed anew: samples is its length without delay and padding."""
+    """The sound of a file that is repackaged: samples is its length without delay and padding."""
 
     path: Path
     index: int
@@ -109,7 +109,7 @@ def rewrap_sound(sound: CodedSound, result: Path, row: Rewrap, *, progress: Call
             write = _write_packets if row.muxer else _write_frames
             write(packets, clock, result, row, progress)
         except av.error.ArgumentError as error:
-            raise EncodeError(f"{sound.path.name} cannot be packed anew: {why_failed(error)}.") from error
+            raise EncodeError(f"{sound.path.name} cannot be repackaged: {why_failed(error)}.") from error
         except (av.error.FFmpegError, OSError) as error:
             raise not_written(result, why_failed(error)) from error
 
@@ -181,7 +181,7 @@ def _decoded_samples(context: Any, packet: Any) -> int:
     try:
         return sum(frame.samples for frame in packet.decode())
     except av.error.FFmpegError as error:
-        raise EncodeError("A damaged packet cannot be packed anew. Convert the file instead.") from error
+        raise EncodeError("A damaged packet cannot be repackaged. Convert the file instead.") from error
 
 
 # Others keep the times they came with.

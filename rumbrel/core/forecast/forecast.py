@@ -55,7 +55,7 @@ class ForecastOptions:
 
     level is the rule for the level, None for the target's own; with trims, silence at the ends goes.
     sound is which of several sounds of a film is meant, as inspect_file takes it. Without rewraps, what
-    could be packed anew is converted. keeps_in_line brings what an earlier run made of a source up to date, and
+    could be repackaged is converted. keeps_in_line brings what an earlier run made of a source up to date, and
     puts what is there by another's hand aside instead of taking it for done (see Present). beside puts each result
     into the folder of its source, whatever the destination; a pattern's folders are made there.
     """
@@ -363,6 +363,8 @@ def _present(step: Step, output: str, desk: _Desk) -> Step:
     entry = desk.ledger.made(output) if desk.ledger else None
     warnings: tuple[Warning, ...] = ()
     if entry is not None and entry.key == str(Path(step.source.key).absolute()):
-        text = "What is there was made before the source or the settings changed. Choose replace to make it anew."
+        text = (
+            "What is there was made before the source or the settings changed. Choose to replace it to make it again."
+        )
         warnings = (Warning(code=WarningCode.STALE, text=text),)
     return replace(step, action=Action.SKIP, reason="already there", output=output, warnings=warnings)

@@ -134,7 +134,7 @@ class ResultLedger:
         return None
 
     def moved(self, digest: str, work: str) -> Entry | None:
-        """The whole result of this work on a source with these bytes that is not at its old name any more."""
+        """The whole result of this work on a source with these bytes that is no longer at its old name."""
         for (_, done), entries in self._by_work.items():
             for entry in entries if done == work and digest else ():
                 alike = entry.source_digest == digest and not entry.partial and not os.path.lexists(entry.source)
@@ -144,7 +144,7 @@ class ResultLedger:
 
     @property
     def has_moved(self) -> bool:
-        """Whether the source of any result is not at its old name any more, and can be known again."""
+        """Whether the source of any result is no longer at its old name, and can be known again."""
         return any(entry.source_digest and not os.path.lexists(entry.source) for entry in self.entries())
 
     def entries(self) -> tuple[Entry, ...]:

@@ -30,7 +30,7 @@ def plan_sound(
     """What would be done with one track's sound; where the result goes is not settled yet.
 
     changes_sound says that its samples are to change in a way that is not settled yet: then nothing is
-    merely copied. Without rewraps, what could be packed anew is converted.
+    merely copied. Without rewraps, what could be repackaged is converted.
     """
     fit = fit_to(facts, target)
     start = partial(Step, source=facts, target=target, fit=fit, source_id=source_id, work=work)

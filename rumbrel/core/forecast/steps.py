@@ -136,7 +136,7 @@ class Step:
 
     @property
     def rewrap(self) -> Rewrap | None:
-        """How the sound is packed anew, where that is what is done."""
+        """How the sound is repackaged, where that is what is done."""
         return self.fit.rewrap if self.fit is not None and self.action is Action.REWRAP else None
 
     @property

@@ -67,7 +67,7 @@ def misstated(
     here = _minutes(samples / heading.sample_rate)
     if 0 < stated_bytes < samples * frame_bytes:
         stated = _minutes(stated_bytes // frame_bytes / heading.sample_rate)
-        text = f"The header states {stated}, but {here} of sound lie in the file; all of it is read. Hear its end."
+        text = f"The header states {stated}, but {here} of sound lie in the file; all of it is read. Listen to its end."
     else:
         text = f"The header states no length, as in a recording from a pipe; all {here} that lie in the file are read."
     return replace(heading, fault=Fault(code=FaultCode.UNFINISHED, text=text))

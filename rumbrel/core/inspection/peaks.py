@@ -36,7 +36,7 @@ def peak_fault(over_db: float) -> Fault:
     """What is said of peaks that go so far beyond full scale."""
     text = (
         f"Its peaks go {over_db:.1f} dB beyond full scale. Set the level {over_db:.1f} dB lower to keep them where it is "
-        "coded otherwise than in floating point."
+        "coded in anything but floating point."
     )
     return Fault(code=FaultCode.BEYOND_FULL_SCALE, text=text)
 

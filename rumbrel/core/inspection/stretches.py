@@ -29,7 +29,7 @@ def cut_out(facts: Facts, part: Part) -> Facts:
     Raises DecodeError where the part does not lie in the file. One of its sounds is read from the file anew."""
     if part.sound is not None:
         if not 0 <= part.sound < facts.sound_streams:
-            raise DecodeError(f"The file has no sound number {part.sound + 1} any more.")
+            raise DecodeError(f"The file no longer has sound number {part.sound + 1}.")
         found = inspect_file(Path(facts.path), sound=str(part.sound + 1))
         return replace(found, one_of_sounds=True, tags=replace(found.tags, fields=dict(part.fields)))
     if not 0 <= part.start_sample < part.end_sample <= facts.samples:

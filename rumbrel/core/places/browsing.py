@@ -53,7 +53,7 @@ def list_folder(path: Path, *, roots: Collection[Path], suffixes: Collection[str
     except PermissionError as error:
         raise FolderError(f"Rumbrel may not look into {path}. Change its permissions, or choose another.") from error
     except (OSError, RuntimeError, ValueError) as error:
-        raise FolderError(f"{path} is not there any more. Choose another folder.") from error
+        raise FolderError(f"{path} is no longer there. Choose another folder.") from error
     folders = [Path(entry.path) for entry in found if _is_shown(entry, roots)]
     files = sum(
         os.path.splitext(entry.name)[1].lower() in suffixes for entry in found if not entry.name.startswith(".")

@@ -41,9 +41,9 @@ Rows = list[ListRow]
 
 
 def _known(rows: Sequence[ListRow], entries: Collection[int]) -> None:
-    """Raises PlaylistError when one of the entries is not on the list any more."""
+    """Raises PlaylistError when one of the entries is no longer on the list."""
     if set(entries) - {row.entry for row in rows}:
-        raise PlaylistError("One of those entries is not on the list any more. See the list as it is now.")
+        raise PlaylistError("One of those entries is no longer on the list. See the list as it is now.")
 
 
 def moved(rows: Sequence[ListRow], entries: Collection[int], before: int | None) -> Rows:

@@ -738,7 +738,7 @@ class _StretchSource(_Closing):
 def open_sound(path: Path, choice: StreamChoice) -> SoundSource:
     """Open the chosen sound of a file. Raises DecodeError with a sentence for the user."""
     if not path.is_file():
-        raise DecodeError(f"{path.name} is not there any more. Scan its folder again.")
+        raise DecodeError(f"{path.name} is no longer there. Scan its folder again.")
     if choice.stretch is not None:
         return _StretchSource(path, choice, choice.stretch)
     if choice.links:

@@ -10,6 +10,7 @@ import soxr
 from numpy.typing import NDArray
 
 from rumbrel.core.errors import EncodeError
+from rumbrel.core.figures import figure
 
 from .dither import FLAT
 from .limiter import Limiter
@@ -288,7 +289,8 @@ def mix_said(channels_in: int, channels_out: int, speakers: tuple[str, ...] = ()
     for name, column in zip(names, matrix.T, strict=True):
         by_level.setdefault(round(float(column.max()), 3), []).append(name)
     parts = [
-        f"{' '.join(found)} {'left out' if not level else 'in full' if level == 1 else f'at {20 * math.log10(level):.0f} dB'}"
+        f"{' '.join(found)} "
+        + ("left out" if not level else "in full" if level == 1 else f"at {figure(20 * math.log10(level), '.0f')} dB")
         for level, found in sorted(by_level.items(), reverse=True)
     ]
     most_db = 20 * math.log10(float(matrix.sum(axis=1).max()))

@@ -45,7 +45,7 @@ class FitKind(StrEnum):
 class Fit:
     """How a track stands to a target, with all that was decided on the way.
 
-    reason is a clause in the words of the target's device. rewrap is how the track is packed anew, where
+    reason is a clause in the words of the target's device. rewrap is how the track is repackaged, where
     that will do. shape is what a conversion would make of it, None where there is no way; then refusal
     says why.
     """
@@ -128,7 +128,7 @@ def fit_to(facts: Facts, target: Target) -> Fit:
             return Fit(kind=FitKind.PLAYS, reason=f"{target.device} {target.verb} it as it is", **making)
         if objection is None and wrapping and not facts.lead_samples:
             rewrap = rewrap_for(facts.codec, facts.container, row.containers)
-            # Of several streams one after another only the first would be packed anew.
+            # Of several streams one after another only the first would be repackaged.
             if rewrap is not None and not facts.links:
                 return Fit(kind=FitKind.REWRAP, reason=f"{target.device} {wrapping}", rewrap=rewrap, **making)
         objections.append(objection or wrapping or "")

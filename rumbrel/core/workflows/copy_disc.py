@@ -96,7 +96,7 @@ def _refuse_doubt(readings: Sequence[TrackReading]) -> None:
             first = format_msf(reading.failed[0])
             raise DiscError(
                 f"Nothing was written: {len(reading.failed):,} sectors could not be read, the first at {first} (m:s:f) in "
-                f"track {reading.number}. Clean the disc and try again, or take it in to hear what there is."
+                f"track {reading.number}. Clean the disc and try again, or take it in to listen to what there is."
             )
         if reading.unreached_samples:
             raise DiscError(

@@ -83,7 +83,7 @@ def fate_of(step: Step, renamed: Collection[str] = ()) -> Fate:
 
 
 def _is_made(step: Step) -> bool:
-    """A copy that gets tags of its own is not the source any more."""
+    """A copy that gets tags of its own is no longer the source."""
     return step.action in (Action.CONVERT, Action.REWRAP) or (step.action is Action.COPY and step.changes_tags)
 
 
@@ -475,7 +475,7 @@ class _Making:
         return replace(whole, done=done, step=step, finished=copied, items=count, parts=parts)
 
     def drop(self, step: Step) -> None:
-        """A result that is not wanted any more."""
+        """A result that is no longer wanted."""
         if (outcome := self.outcomes.pop(step.output, None)) is not None:
             remove_working(Path(outcome.step.output))
 

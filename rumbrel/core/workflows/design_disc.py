@@ -132,9 +132,7 @@ def sheet_design(sheet: CueSheet, source_ids: Sequence[int], packs: DiscText | N
     if sheet.data_tracks:
         raise DiscError("Its cue sheet has data tracks as well. Lay its sound out as a playlist.")
     if len({file for track in tracks for file in (track.file, track.gap_file) if file}) > 1:
-        raise DiscError(
-            "Its cue sheet names several files. Put the sheet's image onto the bench, or lay out a playlist."
-        )
+        raise DiscError("Its cue sheet names several files. Add the sheet's image to the bench, or lay out a playlist.")
     if any(track.postgap_sectors for track in tracks):
         raise DiscError("Its cue sheet has silence behind tracks (POSTGAP), which cannot be changed here.")
     said = packs.tracks if packs is not None and len(packs.tracks) == len(tracks) else (None,) * len(tracks)

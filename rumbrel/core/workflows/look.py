@@ -44,7 +44,7 @@ class Looked:
 def _look(task: LookTask, tell: Tell) -> Looked:
     facts = inspect_file(task.path, sound=task.sound)
     if any(fault.code is FaultCode.MISSING for fault in facts.faults):
-        return Looked(id=task.id, found=None, error="The file is not there. Connect its disk, then look again.")
+        return Looked(id=task.id, found=None, error="The file is not there. Connect its disk, then analyse it again.")
     try:
         facts = cut_out(facts, task.part) if task.part else facts
         found = inspect_deep(facts, progress=tell, picture_file=task.picture)

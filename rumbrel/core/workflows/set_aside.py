@@ -42,7 +42,7 @@ def plan_moves(files: Sequence[tuple[Path, Path]], folder: Path) -> tuple[Move, 
         try:
             status = source.stat()
         except OSError as error:
-            raise OutputError(f"{source.name} is not there any more. Scan its folder again.") from error
+            raise OutputError(f"{source.name} is no longer there. Scan its folder again.") from error
         output, number = folder / relative, 1
         while output in taken or output.exists():
             number += 1
@@ -67,7 +67,7 @@ def _move(move: Move) -> None:
     try:
         status = move.source.stat()
     except OSError as error:
-        raise OutputError(f"{move.source.name} is not there any more.") from error
+        raise OutputError(f"{move.source.name} is no longer there.") from error
     if (status.st_size, status.st_mtime_ns) != (move.size_bytes, move.modified_ns):
         raise CheckFailed(f"{move.source.name} changed meanwhile, and stays.")
     with output_errors(move.output.parent):

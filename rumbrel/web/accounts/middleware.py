@@ -49,10 +49,7 @@ class Admission:
 
 
 def _refusal(role: Role, needed: Role) -> str:
-    return (
-        f"Your account may {role.said}; this is for accounts that may {needed.said}. "
-        "Ask somebody who administers this installation."
-    )
+    return f"Your account may {role.said}; this is for accounts that may {needed.said}. Ask an administrator."
 
 
 def _to_sign_in(request: HttpRequest) -> HttpResponseBase:

@@ -163,7 +163,7 @@ class ForecastForm(forms.Form):
         gone = sorted({c.target_slug for c in choices if c.target_slug and c.target_slug not in known})
         if gone:
             self.troubles.append(
-                f"Some tracks were to be made for {', '.join(gone)}, which is no target any more: they go with the others."
+                f"Some tracks were to be made for {', '.join(gone)}, which is no longer a target: they go with the others."
             )
         kept = tuple(replace(c, target_slug="") if c.target_slug in gone else c for c in choices)
         others = {c.target_slug: known[c.target_slug] for c in kept if c.target_slug and c.target_slug not in own}

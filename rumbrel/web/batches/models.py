@@ -6,6 +6,7 @@ from urllib.parse import urlencode
 
 from django.db import models
 
+from rumbrel.core.figures import figure
 from rumbrel.web.collection.models import SourceFolder, Track
 from rumbrel.web.jobs.models import Job
 
@@ -127,14 +128,14 @@ class Item(models.Model):
         if not self.checked:
             return ""
         if self.action == "copy":
-            return "Copied, read back from the disk and compared byte for byte, before any tag of its own was written."
+            return "Copied, read back from the disk and compared byte for byte, before its own tags were written."
         said = f"Decoded again: {self.samples_out:,} samples of {self.samples_in:,}, with the facts that were foreseen."
         said += f" Decoders: {self.read_by}." if self.read_by else ""
         if self.digest:
             return f"{said} Every sample is the source's; digest {self.digest}."
         if self.difference_db is not None:
             compared = f"{self.compared_samples:,} samples" if self.compared_samples else "some stretches"
-            text = f"{said} Compared with the source over {compared}: what differs is {self.difference_db:.0f} dB"
+            text = f"{said} Compared with the source over {compared}: what differs is {figure(self.difference_db, '.0f')} dB"
             return f"{text}, nearest to its limit at {self.worst_clock}." if self.worst_clock else f"{text}."
         return said
 
@@ -222,7 +223,7 @@ class KeptInStep(models.Model):
 
     class Meta:
         ordering = ("-pk",)
-        verbose_name_plural = "kept in step"
+        verbose_name_plural = "kept in sync"
 
     def __str__(self) -> str:
         return f"{self.folder} for {self.target_name}"

@@ -135,5 +135,5 @@ def settings_lines(wish: BatchWish) -> list[tuple[str, str]]:
     own = [choice for choice in wish.choices if not choice.left_out]
     out = len(wish.choices) - len(own)
     if wish.choices:
-        lines.append(("Single tracks", f"{len(own):,} with choices of their own, {out:,} left out"))
+        lines.append(("Single tracks", f"{len(own):,} with their own settings, {out:,} left out"))
     return lines

@@ -71,7 +71,7 @@ class TakeInForm(forms.Form):
         choices=[("", "when it is asked for"), ("once", "as soon as a disc is put in")],
     )
     hidden = forms.ChoiceField(
-        required=False, label="Sound before track 1", choices=[("", "left out"), ("on", "as a track of its own")]
+        required=False, label="Sound before track 1", choices=[("", "left out"), ("on", "as a separate track")]
     )
     emphasis = forms.ChoiceField(
         required=False, label="Pre-emphasis", choices=[("", "kept with its flag"), ("on", "taken out of the sound")]

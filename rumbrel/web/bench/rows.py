@@ -158,7 +158,7 @@ def _why(record: dict[str, Any]) -> str:
         )
     if record["reread_at"]:
         parts.append(
-            f"{counted(len(record['reread_at']), 'sector')} agreed only after more reads, down to {record['slowest_speed']}x"
+            f"{counted(len(record['reread_at']), 'sector')} needed more than two reads, slowest {record['slowest_speed']}x"
         )
     if record["unreached_samples"]:
         parts.append(

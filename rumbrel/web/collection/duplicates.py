@@ -118,14 +118,14 @@ def _likeness(picture: FinePicture | None, track: Track) -> Likeness:
     other = _picture_of(track)
     if picture is None or other is None:
         return Likeness(
-            track=track, text="the same names and length; not compared before a deep look at both", doubtful=True
+            track=track, text="the same names and length; not compared before both are analysed", doubtful=True
         )
     value = resemblance(picture, other)
     if value >= ALIKE:
         return Likeness(track=track, text=f"sounds alike ({value:.2f} of 1)")
     if value < OTHER:
         return Likeness(track=track, text=f"sounds different ({value:.2f} of 1): another recording", doubtful=True)
-    return Likeness(track=track, text=f"may be another recording ({value:.2f} of 1): hear both", doubtful=True)
+    return Likeness(track=track, text=f"may be another recording ({value:.2f} of 1). Listen to both", doubtful=True)
 
 
 def _look_of(track: Track) -> DeepLook | None:

@@ -39,9 +39,7 @@ class SentenceForm(forms.Form):
     then = forms.ChoiceField(
         required=False, label="Then by", choices=[("", "nothing else"), *((name, name) for name in ORDERS)]
     )
-    turned = forms.ChoiceField(
-        required=False, label="Direction", choices=[("", "in this direction"), ("yes", "the other way round")]
-    )
+    turned = forms.ChoiceField(required=False, label="Direction", choices=[("", "ascending"), ("yes", "descending")])
     kind = forms.ChoiceField(
         required=False, label="Kind", choices=[("", "of any kind"), *((name, f"{name} alone") for name in KINDS)]
     )
@@ -53,7 +51,7 @@ class SentenceForm(forms.Form):
     lacks = forms.ChoiceField(
         required=False,
         label="Without",
-        choices=[("", "whatever they lack"), *((name, f"without {name}") for name in LACKS)],
+        choices=[("", "any gaps in tags"), *((name, f"without {name}") for name in LACKS)],
     )
     added = forms.ChoiceField(
         required=False, label="Added", choices=[("", "added at any time"), *((name, f"added {name}") for name in ADDED)]

@@ -41,7 +41,7 @@ class Track(models.Model):
 
     All of its facts stand in TrackFacts; these columns are derived from them. path and relative are
     written so that any two files differ (bytes that are no UTF-8 as \\xNN); the true path is the facts'.
-    fault is the code of its first fault. missing_since says that the file is not there any more. By
+    fault is the code of its first fault. missing_since says that the file is no longer there. By
     content_mark a file is known again that was moved or renamed; changed_ns is its change time, which also tells of other content
     of the same size and time, None where that was not kept yet. directory is the part of relative up to its last
     stroke. year is that of its date, 0 where it has none; tag_bits says which tags it has (see sentence.py). added_at is

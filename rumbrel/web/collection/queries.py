@@ -392,7 +392,7 @@ def fixity_counts() -> dict[str, int]:
 def changed_files() -> QuerySet[Fixity]:
     """Everything that is not as it was kept, the worst first."""
     return (
-        Fixity.objects.exclude(state__in=("unchanged", "kept", "from a list of checksums"))
+        Fixity.objects.exclude(state__in=("unchanged", "kept", "from a checksum list"))
         .select_related("track", "track__folder")
         .order_by("state", "track__relative")
     )

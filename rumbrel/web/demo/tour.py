@@ -30,7 +30,7 @@ STEPS = (
     ),
     TourStep(
         view="targets:where", title="What will play where?",
-        text="All tracks against all targets, with the reasons. Each number leads to its tracks, to be pulled.",
+        text="All tracks against all targets, with the reasons. Each number leads to its tracks, ready to pull.",
     ),
     TourStep(
         view="batches:forecast", title="What would happen?",
@@ -42,7 +42,7 @@ STEPS = (
     ),
     TourStep(
         view="discs:index", title="A disc that fits",
-        text="One list runs over its blank: open it to see what would be enough. Another one is written and read back.",
+        text="One list runs over its blank: open it to see ways to fit. Another one is written and read back.",
     ),
     TourStep(
         view="bench:index", title="Drives, recorders, sticks",

@@ -126,7 +126,7 @@ class StepForm(_TracksForm):
         keys, order = self.cleaned_data["keys"], [track.key for track in design.tracks]
         at = [number for number, key in enumerate(order) if key in keys]
         if not at:
-            raise DiscError("That track is not on this disc any more.")
+            raise DiscError("That track is no longer on this disc.")
         if self.cleaned_data["way"] == "up":
             return design if at[0] == 0 else designs.moved(design, keys, order[at[0] - 1])
         behind = [key for key in order[at[-1] + 1 :] if key not in keys]
@@ -178,7 +178,7 @@ class LeaveForm(_TracksForm):
 
     @property
     def said(self) -> str:
-        return f"{self._named()} {'left out' if self.cleaned_data['out'] else 'put back'}"
+        return f"{self._named()} {'excluded' if self.cleaned_data['out'] else 'included again'}"
 
     def change(self, design: DiscDesign) -> DiscDesign:
         return designs.left_out(design, self.cleaned_data["keys"], self.cleaned_data["out"])

@@ -16,7 +16,7 @@ class BringForm(forms.Form):
     """A list that was made elsewhere."""
 
     file = forms.FileField(
-        label="Bring in a list", help_text="M3U, M3U8, PLS, XSPF or a cue sheet",
+        label="Import a playlist", help_text="M3U, M3U8, PLS, XSPF or a cue sheet",
         error_messages={"required": "Choose the file of a list first.", "empty": "That file is empty."},
     )  # fmt: skip
 

@@ -86,7 +86,7 @@ class EditForm(TracksForm):
     def clean(self) -> dict[str, Any]:
         found = super().clean() or {}
         if bool(found.get("swap_one")) != bool(found.get("swap_other")):
-            self.add_error("swap_other", "Choose both fields that are to be swapped.")
+            self.add_error("swap_other", "Choose both fields to swap.")
         return found
 
     def remarks(self) -> list[str]:

@@ -13,7 +13,7 @@ class TagEdit(models.Model):
     """Changes of the tags of some files, made in one job.
 
     cover_act says what is done with pictures: "" nothing, else put in, taken out, made smaller to cover_pixels, or
-    put back as they were. owner is who made it. undoes is the edit that this one takes back.
+    restore covers as they were. owner is who made it. undoes is the edit that this one takes back.
     """
 
     class CoverAct(models.TextChoices):
@@ -21,7 +21,7 @@ class TagEdit(models.Model):
         PUT = "put", "put in this one instead"
         TAKE = "take", "take all out"
         SMALLER = "smaller", "make them smaller"
-        BACK = "back", "put back"
+        BACK = "back", "restore covers"
 
     title = models.CharField(max_length=200)
     owner = models.CharField(max_length=150, blank=True)
@@ -45,7 +45,7 @@ class TagEdit(models.Model):
 
 class EditedFile(models.Model):
     """One file of an edit. change holds the new values by our names of fields, [] for one that goes; before what they
-    were. covers_from is the file of another edit whose pictures are put back."""
+    were. covers_from is the file of another edit whose pictures are restore covers."""
 
     class State(models.TextChoices):
         WAITING = "waiting"

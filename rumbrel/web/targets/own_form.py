@@ -59,7 +59,7 @@ class TargetForm(forms.Form):
 
     name = forms.CharField(max_length=120, label="Name")
     about = forms.CharField(required=False, max_length=400, label="For what")
-    device = forms.CharField(required=False, max_length=80, label="Called in sentences")
+    device = forms.CharField(required=False, max_length=80, label="Short name")
     verb = _choice("It", [("plays", "plays what suits it"), ("accepts", "accepts what suits it")])
     strict = forms.BooleanField(required=False, label="Strict: no tolerance in bitrates, and no fault")
     encoding = _choice("Format made", [(row.key, row.label) for row in ENCODINGS])
@@ -90,7 +90,7 @@ class TargetForm(forms.Form):
     most_tracks = _number("Tracks on a volume at most", 1, 10_000_000)
     order = _choice("Plays a folder", [("written", "in the order in which it was written"), ("names", "by names")])
     shows = _choice("Shows of a track", [("tags", "its tags"), ("names", "its file name")])
-    display_signs = _number("Characters its display shows", 8, 500)
+    display_signs = _number("Characters the display shows", 8, 500)
 
     GROUPS = (
         ("What it is", ("name", "about", "device", "verb", "strict")),

@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 
 from rumbrel.core.encoders.encodings import encoding_for
+from rumbrel.core.figures import figure
 from rumbrel.core.forecast.planning import plan_sound
 from rumbrel.core.inspection import Facts
 from rumbrel.core.places import file_system_for
@@ -126,8 +127,8 @@ def hour_rows(target: Target) -> tuple[HourRow, ...]:
 
 
 _LEVEL_WORDS = {
-    "none": "unchanged", "track": "every track at {lufs:g} LUFS", "album": "every album at {lufs:g} LUFS, its tracks as they stand to each other",
-    "tags": "unchanged, the gain to {lufs:g} LUFS stated in tags",
+    "none": "unchanged", "track": "every track at {lufs} LUFS", "album": "every album at {lufs} LUFS, its tracks as they stand to each other",
+    "tags": "unchanged, the gain to {lufs} LUFS stated in tags",
 }  # fmt: skip
 
 
@@ -149,9 +150,9 @@ def _player_text(player: PlayerRule) -> str:
 def rule_lines(target: Target) -> tuple[tuple[str, str], ...]:
     """(what, how) of everything a target does beside coding."""
     level, tags, names, lists = target.level, target.tags, target.names, target.playlists
-    loudness = _LEVEL_WORDS[level.mode].format(lufs=level.loudness_lufs)
+    loudness = _LEVEL_WORDS[level.mode].format(lufs=figure(level.loudness_lufs, "g"))
     if level.mode in ("track", "album"):
-        loudness += f", peaks at most {level.ceiling_dbtp:g} dBTP" + (", limited" if level.limits else "")
+        loudness += f", peaks at most {figure(level.ceiling_dbtp, 'g')} dBTP" + (", limited" if level.limits else "")
     covers = {"all": "all", "front": "the front one", "none": "none"}[tags.covers]
     if tags.covers != "none" and tags.cover_pixels:
         covers += f", at most {tags.cover_pixels} pixels"

@@ -255,7 +255,7 @@ class ChoiceTests(WishCase):
         TrackChoice.objects.create(track=self.track("notice.wav"), target_slug="no-more")
         form = ForecastForm(QueryDict("target=car-mp3"))
         wish = form.wish(choices_of(self.ids))
-        self.assertIn("no-more, which is no target any more", form.troubles[0])
+        self.assertIn("no-more, which is no longer a target", form.troubles[0])
         self.assertEqual({step.target.slug for step in forecast_tracks(wish=wish).steps}, {"car-mp3"})
         form = ForecastForm(QueryDict("target=car-mp3&way=vorbis-q-0.5"))
         self.assertEqual(form.wish().targets, (find_target("car-mp3"),))
@@ -386,7 +386,7 @@ class OddTests(WishCase):
         self.assertEqual(batch.counts, {"done": 1, "failed": 2})
         errors = {Path(item.source).name: item.error for item in batch.items.filter(state="failed")}
         self.assertIn("changed after the forecast", errors["notice.wav"])
-        self.assertRegex(errors["slow.mp3"], "not there any more|vanished")
+        self.assertRegex(errors["slow.mp3"], "no longer there|vanished")
         self.assertEqual(leftovers(self.folder), [])
 
     def test_a_film_of_nine_sounds_and_one_of_none(self) -> None:

@@ -76,7 +76,7 @@ class ScanTests(WebCase):
         playlist = make_playlist(name="List", track_ids=pulled_ids())
         path = self.source / "notice 🔔.wav"
         path.rename(self.folder / "elsewhere.wav")
-        self.assertIn("1 track not there any more, kept as missing", self.rescan())
+        self.assertIn("1 track no longer there, kept as missing", self.rescan())
         track = Track.objects.get(relative="notice 🔔.wav")
         self.assertIsNotNone(track.missing_since)
         self.assertEqual((track.fault, track.usable), ("missing", False))
@@ -130,7 +130,7 @@ class ScanTests(WebCase):
         self.scan()
         (self.source / "old.wav").unlink()
         write_sound(self.source / "new.wav", 90_000, seed=99)
-        self.assertIn("1 track not there any more", self.rescan())
+        self.assertIn("1 track no longer there", self.rescan())
         self.assertEqual(Track.objects.count(), 4)
 
     def test_where_most_is_gone_it_asks_before_it_believes(self) -> None:
@@ -161,7 +161,7 @@ class ScanTests(WebCase):
         self.scan()
         for number in range(2):
             (self.source / f"{number}.wav").unlink()
-        self.assertIn("2 tracks not there any more", self.rescan())
+        self.assertIn("2 tracks no longer there", self.rescan())
 
     def test_only_the_user_removes_and_is_told_what_goes_with_it(self) -> None:
         self.gather()
@@ -370,7 +370,7 @@ class BrowseTests(WebCase):
         self.assertIn("1 sound file in it itself", self.browse(self.source / "a"))
         for path in (self.folder, self.source / "..", self.source / "out", "/", "/proc/self/root"):
             self.assertIn("outside the folders", self.browse(path), path)
-        self.assertIn("not there any more", self.browse(self.source / "gone"))
+        self.assertIn("no longer there", self.browse(self.source / "gone"))
         count = reverse("collection:count-files")
         self.assertEqual(self.fragment(count, path=str(self.source)), "3")
         self.assertEqual(self.fragment(count, path=str(self.folder)), "–")

@@ -143,7 +143,7 @@ class ComparisonTests(CompareCase):
     def test_a_target_that_refuses_the_track_has_its_sentence(self) -> None:
         with mock.patch("rumbrel.core.workflows.compare.carry_out", side_effect=AssertionError("not in this process")):
             self.make("target:car-mp3")
-        self.assertEqual(Job.objects.get(kind="compare").message, "2 sounds to hear.")
+        self.assertEqual(Job.objects.get(kind="compare").message, "2 sounds made.")
 
 
 class BlindTests(CompareCase):

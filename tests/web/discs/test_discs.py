@@ -156,7 +156,7 @@ class WriteTests(DiscCase):
         self.assertIn("is being written", page)
         self.work()
         page = self.client.post(reverse("playlists:delete", args=[disc.playlist_id]), follow=True).content.decode()
-        self.assert_all_in(("was deleted", "with 1 written image", "Recently deleted", "Put back"), page)
+        self.assert_all_in(("was deleted", "with 1 written image", "Recently deleted", "Undo"), page)
         for address in (listed, reverse("discs:disc", args=[disc.pk]), reverse("discs:image", args=[disc.pk, "bin"])):
             self.assertEqual(self.client.get(address).status_code, 404, address)
         self.assertEqual(forget_lists(), 0)
@@ -276,7 +276,7 @@ class WriteTests(DiscCase):
         page = self.client.post(reverse("discs:write", args=[disc.pk]), follow=True).content.decode()
         self.assertIn("players need 4 s", page)
         self.assertEqual(Job.objects.filter(kind="disc-write").count(), 0)
-        self.assert_all_in(("disabled", "Put it right"), self.writing(disc))
+        self.assert_all_in(("disabled", "Fix the failed checks"), self.writing(disc))
 
 
 class LayoutTests(DiscCase):
@@ -295,7 +295,7 @@ class LayoutTests(DiscCase):
         found = [f.text for f in planned.findings if f.code == "unusable"]
         self.assertEqual(len(found), 2)
         self.assertRegex(found[0], "^cut cannot be used: cut short")
-        self.assertRegex(found[1], "^gone cannot be used: its file is not there any more.*Or leave it out")
+        self.assertRegex(found[1], "^gone cannot be used: its file is no longer there.*Or leave it out")
         self.assert_all_in(("cut cannot be used", "gone cannot be used"), self.text(disc))
         with self.assertRaisesRegex(DiscError, "cut cannot be used"):
             start_write(disc=disc)

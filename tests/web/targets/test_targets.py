@@ -101,9 +101,7 @@ class SampleTests(WebCase):
         self.assertEqual([path.exists() for path in names], [False, True, True])
         for name in (names[0].name, "..", "no.mp3"):
             gone = self.client.get(reverse("targets:sample-sound", args=["car-mp3", name]))
-            self.assertEqual(
-                (gone.status_code, gone.content), (409, b"This sample is not kept any more. Make it again.")
-            )
+            self.assertEqual((gone.status_code, gone.content), (409, b"This sample is no longer kept. Make it again."))
         self.path.unlink()
         self.assertIn("The file is not there", self.asked(track=self.track.pk, start=0))
 

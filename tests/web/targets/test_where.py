@@ -79,7 +79,7 @@ class WhereTests(WebCase):
         page = self.client.post(f"{reverse('targets:pull-group')}?{query}", {"back": address}, follow=True)
         self.assertIn("7 tracks taken off.", page.content.decode())
         self.assertEqual(len(pulled_ids()), 4)
-        # An old page's press is about tracks that are not there any more, not about all the others.
+        # An old page's press is about tracks that are no longer there, not about all the others.
         again = self.client.post(f"{reverse('targets:pull-group')}?{query}", follow=True).content.decode()
         self.assertIn("0 tracks taken off.", again)
         self.assertEqual(len(pulled_ids()), 4)

@@ -342,7 +342,7 @@ class ErrorTests(SafetyCase):
         self.assertIn("Not here", self.client.get("/nowhere/").content.decode())
         Path(self.batch.items.filter(state="done").first().output).unlink()
         gone = self.client.get(reverse("batches:download", args=[self.batch.items.filter(state="done").first().pk]))
-        self.assertIn("The result is not there any more.", gone.content.decode())
+        self.assertIn("The result is no longer there.", gone.content.decode())
 
     def test_a_fault_of_ours_is_a_page_without_a_trace(self) -> None:
         self.client.raise_request_exception = False

@@ -111,7 +111,7 @@ def change(request: HttpRequest, pk: int) -> HttpResponse:
         with refusals_told(request):
             role, is_active = Role(form.cleaned_data["role"]), form.cleaned_data["is_active"]
             services.change_account(account=account, role=role, is_active=is_active)
-            state = f"may {account.role_said}" if is_active else "cannot sign in any more"
+            state = f"may {account.role_said}" if is_active else "can no longer sign in"
             messages.success(request, f"The account {account} {state}.")
     return redirect("accounts:index")
 

@@ -101,7 +101,7 @@ def _relative(track: KnownTrack) -> Path:
 
 
 def _missing(facts: Facts) -> Facts:
-    text = "The file is not there any more. Connect its disk, then scan its folder again."
+    text = "The file is no longer there. Connect its disk, then scan its folder again."
     return Facts(
         path=facts.path, tags=facts.tags, stretch=facts.stretch, one_of_sounds=facts.one_of_sounds,
         sound_index=facts.sound_index, faults=(Fault(code=FaultCode.MISSING, text=text),),

@@ -29,7 +29,7 @@ def join_collection(desk: Desk, batch_id: int) -> str:
     batch = Batch.objects.get(pk=batch_id)
     paths = [path for item in result_items(batch) if (path := result_file(batch, item)) is not None]
     if not paths:
-        raise RumbrelError("The results are not there any more. Run the batch again.")
+        raise RumbrelError("The results are no longer there. Run the batch again.")
     for folder in _folders(batch, paths):
         scan_folder(desk, folder.pk)
     ids = _track_ids(paths)

@@ -258,5 +258,5 @@ def keep_what_is_due() -> int:
                 started += bring_in_step(kept=kept) is not None
             except RumbrelError as error:
                 # The others have their turn; this one is tried again at the next round.
-                logger.warning("%s could not be brought in step: %s", kept, error)
+                logger.warning("%s could not be synced: %s", kept, error)
     return started

@@ -41,7 +41,7 @@ def _button(act: Callable[..., object], said: str) -> Callable[..., HttpResponse
 
 
 verify = _button(services.start_verifying, "The results are compared with their sources once more.")
-join = _button(services.start_joining, "The results join the collection, and a playlist of their own.")
+join = _button(services.start_joining, "The results are being added to the collection, as a playlist.")
 put_back = _button(services.start_putting_back, "The originals are being moved back.")
 
 

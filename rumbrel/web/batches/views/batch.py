@@ -166,7 +166,7 @@ def download(request: HttpRequest, pk: int) -> FileResponse:
     item = get_object_or_404(Item.objects.select_related("batch"), pk=pk)
     path = services.result_file(item.batch, item)
     if path is None:
-        raise Http404("The result is not there any more.")
+        raise Http404("The result is no longer there.")
     return FileResponse(path.open("rb"), as_attachment=True, filename=services.shown_name(path.name))
 
 

@@ -145,7 +145,7 @@ def mark(request: HttpRequest) -> HttpResponse:
     ids = pulled_ids()
     form, marked = ForecastForm(request.POST), MarkedForm(request.POST, ids=ids)
     if not marked.is_valid():
-        messages.error(request, "Mark lines of the forecast, then say what is to be done with them.")
+        messages.error(request, "Select lines of the forecast, then choose what to do with them.")
         return _back(form, request)
     chosen, act = marked.cleaned_data["track"], marked.cleaned_data["act"]
     try:
@@ -168,7 +168,7 @@ def _marked(act: str, ids: list[int], other: str) -> str:
     if act == MarkedForm.FORGET:
         return f"{counted(services.forget_choices(), 'track')} as the batch again."
     if not ids:
-        raise TargetError("Mark lines of the forecast first.")
+        raise TargetError("Select lines of the forecast first.")
     tracks = counted(len(ids), "track")
     if act == MarkedForm.OFF:
         return f"{counted(take_off_tracks(ids=ids), 'track')} taken off the pull list."

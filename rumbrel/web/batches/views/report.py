@@ -91,7 +91,7 @@ def folder(request: HttpRequest, pk: int) -> HttpResponse:
     found = get_object_or_404(batches(), pk=pk)
     items = {path: item for item in result_items(found) if (path := services.result_file(found, item)) is not None}
     if not items:
-        raise Http404("The results are not there any more.")
+        raise Http404("The results are no longer there.")
     base = services.results_folder(found, items)
     here = base / request.GET.get("below", "")
     inside = [path for path in items if path.is_relative_to(here)]

@@ -108,7 +108,7 @@ def make_delivery(
         files = [path for item in result_items(batch) if (path := result_file(batch, item)) is not None]
         paths, title = [str(path) for path in files], f"Results of batch {batch.pk}"
     else:
-        raise OutputError("That is not there any more. Choose something else to deliver.")
+        raise OutputError("That is no longer there. Choose something else to deliver.")
     if not track_ids and not paths:
         raise OutputError("There is nothing in it to deliver. Choose something else.")
     return _kept(
@@ -120,7 +120,7 @@ def make_delivery(
 def put_right(*, row: VolumeRow, paths: Sequence[Path]) -> Delivery:
     """Make files on a volume anew that do not play there. Raises OutputError for none."""
     if not paths:
-        raise OutputError("Every track on it plays. Nothing is to be put right.")
+        raise OutputError("Every track on it plays. There is nothing to repair.")
     return _kept(row, title=f"Put {row} right", source=RIGHT, paths=[str(path) for path in paths])
 
 

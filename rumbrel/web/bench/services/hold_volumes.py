@@ -187,7 +187,7 @@ def look_at_volume(desk: Desk, pk: int) -> str:
         if deep.facts.inspected
     ]  # fmt: skip
     if not volume.is_there:
-        raise OutputError(f"{row} was taken out while it was looked at. Plug it in, then look again.")
+        raise OutputError(f"{row} was taken out while it was looked at. Plug it in, then read it again.")
     with transaction.atomic():
         gone = [each.pk for path, each in known.items() if path not in there or path in changed]
         for start in range(0, len(gone), 500):

@@ -84,11 +84,11 @@ def _written() -> list[ShelfDisc]:
 
 
 def shelf_disc(key: str) -> ShelfDisc:
-    """The disc of a key. Raises DiscError when it is not there any more."""
+    """The disc of a key. Raises DiscError when it is no longer there."""
     for disc in discs_on_shelf():
         if disc.key == key:
             return disc
-    raise DiscError("That disc is not on the shelf any more. Choose another one.")
+    raise DiscError("That disc is no longer on the shelf. Choose another one.")
 
 
 def drop_image(*, files: Sequence[UploadedFile]) -> ShelfDisc | Job:

@@ -284,7 +284,7 @@ def take_in_disc(desk: Desk, taken_id: int) -> str:
     if taken.folder and made:
         said += f" to {taken.folder}"
     if doubtful:
-        said += f"; {counted(len(doubtful), 'track')} {'is' if len(doubtful) == 1 else 'are'} doubtful: hear and keep, or leave"
+        said += f"; {counted(len(doubtful), 'track')} {'is' if len(doubtful) == 1 else 'are'} doubtful: listen and accept, or leave"
     return f"{said}."
 
 
@@ -329,7 +329,7 @@ def _reading_record(reading: TrackReading) -> dict[str, Any]:
 def _drive(taken: TakeIn) -> StandInDrive:
     """The drive with the disc in it. Raises DiscError when it was taken out, or changed for another."""
     if not Drive.objects.filter(key=taken.drive_key, disc_key=taken.disc_key).exists():
-        raise DiscError(f"{taken} is not in the drive any more. Put it in again, then go on.")
+        raise DiscError(f"{taken} is no longer in the drive. Put it in again, then go on.")
     disc = shelf_disc(taken.disc_key)
     kind = drive_with(drive_for(taken.drive_key), drive_for(disc.condition))
     return StandInDrive(disc.path, kind)

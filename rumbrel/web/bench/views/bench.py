@@ -51,7 +51,7 @@ def index(request: HttpRequest) -> HttpResponse:
 def put_in(request: HttpRequest, drive: str) -> HttpResponse:
     form = PutInForm(request.POST, shelf=services.discs_on_shelf())
     if not form.is_valid():
-        messages.error(request, "That disc is not on the shelf any more. Choose another one.")
+        messages.error(request, "That disc is no longer on the shelf. Choose another one.")
         return redirect("bench:index")
     try:
         taken = services.put_disc_in(drive=drive, disc_key=form.cleaned_data["disc"])

@@ -76,7 +76,7 @@ def make(request: HttpRequest, pk: int) -> HttpResponse:
     row = get_object_or_404(VolumeRow, pk=pk)
     form = DeliverForm(request.POST, sources=services.sources_offered())
     if not form.is_valid():
-        messages.error(request, "That is not there any more. Choose something else to deliver.")
+        messages.error(request, "That is no longer there. Choose something else to deliver.")
         return redirect("bench:volume", pk=pk)
     chosen = form.cleaned_data
     try:

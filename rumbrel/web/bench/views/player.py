@@ -23,7 +23,7 @@ def page(request: HttpRequest) -> HttpResponse:
 def put_in(request: HttpRequest) -> HttpResponse:
     form = PutInForm(request.POST, shelf=services.discs_on_shelf())
     if not form.is_valid():
-        messages.error(request, "That disc is not on the shelf any more. Choose another one.")
+        messages.error(request, "That disc is no longer on the shelf. Choose another one.")
         return redirect("bench:player")
     services.put_into_player(disc_key=form.cleaned_data["disc"])
     return redirect("bench:player")

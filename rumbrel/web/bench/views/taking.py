@@ -133,7 +133,7 @@ def heard(request: HttpRequest, pk: int, number: int) -> FileResponse:
     """A track as it was read, before it is made into results."""
     path = services.track_file(_taken(pk), number)
     if not path.is_file():
-        raise Http404("That track is not kept any more: it was made into results, or has not been read.")
+        raise Http404("That track is no longer kept: it was made into results, or has not been read.")
     answer = FileResponse(path.open("rb"), content_type="audio/wav")
     answer["Cache-Control"] = "private, no-cache"
     return answer

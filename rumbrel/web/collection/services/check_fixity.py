@@ -42,8 +42,8 @@ __all__ = [
 ]
 
 _EDITED = "tags edited here"
-_TAKEN = "taken as it is"
-_FROM_LIST = "from a list of checksums"
+_TAKEN = "change accepted"
+_FROM_LIST = "from a checksum list"
 _CHANGED = (FixityState.TAGS, FixityState.SOUND)
 
 
@@ -139,7 +139,7 @@ def _keep(finding: FixityFinding, kept: Fixity | None) -> None:
             Fixity.objects.filter(pk=kept.pk).update(
                 state=state, error=finding.error, checked_at=now, now_sha256=digests.sha256 if digests else "",
                 now_sound=digests.sound if digests else "",
-                # What came from a list of checksums knows of the file alone.
+                # What came from a checksum list knows of the file alone.
                 sound=kept.sound or (digests.sound if digests and finding.state is FixityState.UNCHANGED else ""),
             )  # fmt: skip
         if kept is None or kept.state != state:

@@ -46,7 +46,7 @@ def cut_track(*, track: Track, key: str) -> list[int]:
     also where lists would lose entries by it."""
     facts, found = find_cutting(track, key)
     if facts is None or found is None:
-        raise RumbrelError("The file cannot be cut that way any more. Show its page again.")
+        raise RumbrelError("The file can no longer be split that way. Show its page again.")
     if found.error:
         raise RumbrelError(found.error)
     wanted = {kept_path(Path(cut_out(facts, part).key)) for part in found.parts}

@@ -58,7 +58,7 @@ def start_looks(*, track_ids: Sequence[int]) -> Job:
             return job
         work = LookWork.objects.create(track_ids=list(track_ids))
         first = Track.objects.filter(pk=track_ids[0]).first()
-        title = f"Deep look: {first}" if len(track_ids) == 1 else f"Deep look at {counted(len(track_ids), 'track')}"
+        title = f"Analysis: {first}" if len(track_ids) == 1 else f"Analyse {counted(len(track_ids), 'track')}"
         work.job = start_job(kind="look", subject=work.pk, title=title)
         work.save(update_fields=["job"])
     return work.job

@@ -30,7 +30,7 @@ def start_bag(*, name: str, track_ids: Sequence[int], description: str = "") -> 
     if not clean_name(name, _NAMES).strip("-_ "):
         raise OutputError(f"A bag cannot be called '{name}'. Use letters or digits.")
     if not track_ids:
-        raise OutputError("There is no track to hand over. Pull tracks first.")
+        raise OutputError("There is no track to put into a bag. Pull tracks first.")
     if _place(name).exists():
         raise OutputError(f"A bag called {name} is there already: {_place(name)}. Choose another name.")
     with transaction.atomic():

@@ -245,7 +245,7 @@ def _relative(path: Path, root: Path) -> str:
 
 
 def _know_again(new: Sequence[Track], folder: SourceFolder, found: _Found) -> None:
-    """Files under names that nobody knew: where a track of the same content is not at its old name any more,
+    """Files under names that nobody knew: where a track of the same content is no longer at its old name,
     it was moved or renamed, and the track goes with it, from whatever source folder."""
     marked = {track.content_mark for track in new if track.content_mark}
     gone = defaultdict(list)
@@ -303,7 +303,7 @@ def _summary(found: _Found, gone: _Gone, walk: Walk) -> str:
     if found.ignored:
         parts.append(f"{counted(found.ignored, 'file')} without sound skipped")
     if gone.tracks and gone.believed:
-        parts.append(f"{counted(gone.tracks, 'track')} not there any more, kept as missing")
+        parts.append(f"{counted(gone.tracks, 'track')} no longer there, kept as missing")
     elif gone.tracks:
         parts.append(f"{counted(gone.tracks, 'track')} not found, and not believed to be gone yet")
     if found.left:

@@ -91,7 +91,7 @@ def make_bag(request: HttpRequest) -> HttpResponse:
 def take(request: HttpRequest, pk: int) -> HttpResponse:
     track = get_object_or_404(Track, pk=pk)
     if services.take_as_it_is(track=track):
-        messages.success(request, f"{track} is to be as it is now.")
+        messages.success(request, f"{track} accepted as it is now.")
     else:
         messages.error(request, f"No change of {track} was found. Compare it first.")
     return back_to(request, "collection:fixity")

@@ -167,7 +167,7 @@ def watch(request: HttpRequest, pk: int) -> HttpResponse:
     text = (
         "is watched: what changes is scanned about a minute after it has come to rest"
         if watched
-        else "is not watched any more"
+        else "is no longer watched"
     )
     messages.success(request, f"{folder.name} {text}.")
     return redirect("collection:folders")

@@ -31,5 +31,5 @@ def clear(request: HttpRequest) -> HttpResponse:
 @require_POST
 def undo_clear(request: HttpRequest) -> HttpResponse:
     restored = services.restore_pulls()
-    messages.success(request, f"{counted(restored, 'track')} put back on the pull list.")
+    messages.success(request, f"{counted(restored, 'track')} restored to the pull list.")
     return back_to(request, "collection:index")

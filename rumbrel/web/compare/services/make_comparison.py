@@ -75,7 +75,7 @@ def start_comparison(
     see_that_it_is_there(facts)
     chosen = list(dict.fromkeys(settings_chosen))
     if not chosen or len(chosen) >= MOST_VOICES:
-        raise RumbrelError(f"Choose one to {MOST_VOICES - 1} sounds to hear beside the source.")
+        raise RumbrelError(f"Choose one to {MOST_VOICES - 1} sounds to compare with the source.")
     voices: list[dict[str, Any]] = [{"label": "The source"}, *(_voice(track, key, wish) for key in chosen)]
     start = max(0.0, min(start_seconds, facts.duration_seconds - min(seconds, facts.duration_seconds)))
     with transaction.atomic():
@@ -100,7 +100,7 @@ def _voice(track: Track, key: str, wish: BatchWish | None) -> dict[str, Any]:
     kind, _, rest = key.partition(":")
     labels = {value: label for _, choices in voices_offered(track, [key], wish) for value, label in choices}
     if key not in labels:
-        raise RumbrelError("One of the chosen sounds is not offered any more. Choose again.")
+        raise RumbrelError("One of the chosen sounds is no longer offered. Choose again.")
     if kind == "item":
         return {"key": key, "label": labels[key], "item": int(rest)}
     if kind == "forecast":
@@ -130,9 +130,9 @@ def carry_out_comparison(desk: Desk, comparison_id: int) -> str:
     _sweep()
     wrong = sum(bool(voice.error) for voice in found)
     return (
-        f"{len(found) - wrong} sounds to hear."
+        f"{len(found) - wrong} sounds made."
         if not wrong
-        else f"{len(found) - wrong} sounds to hear; {wrong} could not be made."
+        else f"{len(found) - wrong} sounds made; {wrong} could not be made."
     )
 
 

@@ -25,7 +25,7 @@ def start(request: HttpRequest, pk: int) -> HttpResponse:
     form = BlindForm(request.POST, voices=[(voice["number"], "") for voice in made.found])
     try:
         if not form.is_valid():
-            raise RumbrelError("Choose two different sounds, and how many trials there are to be.")
+            raise RumbrelError("Choose two different sounds, and the number of trials.")
         test = services.start_test(comparison=made, **form.cleaned_data)
     except RumbrelError as error:
         messages.error(request, str(error))
@@ -62,7 +62,7 @@ def sound(request: HttpRequest, pk: int, number: int, which: str) -> HttpRespons
     is_one = (which == "first") == test.one_first
     path = voice_file(services.comparison_folder(test.comparison), test.one if is_one else test.other)
     if not path.is_file():
-        raise Http404("This sound is not kept any more. Make the comparison again.")
+        raise Http404("This sound is no longer kept. Make the comparison again.")
     # No name and no date of the file, which would tell the two apart.
     answer = HttpResponse(path.read_bytes(), content_type="audio/wav")
     answer["Cache-Control"] = "no-store"

@@ -79,7 +79,7 @@ def _forecast_of(query: QueryDict) -> tuple[ForecastForm, BatchWish | None]:
 def start(request: HttpRequest) -> HttpResponse:
     form = CompareForm(request.POST)
     if not form.is_valid():
-        messages.error(request, "Choose a track, a place in it in seconds, and what it is to be heard against.")
+        messages.error(request, "Choose a track, a place in it in seconds, and at least one sound to compare.")
         return redirect("compare:index")
     sent = form.cleaned_data
     try:
@@ -131,7 +131,7 @@ def _made(pk: int) -> Comparison:
 
 @require_POST
 def again(request: HttpRequest, pk: int) -> HttpResponse:
-    """The same once more, where its sounds are not kept any more."""
+    """The same once more, where its sounds are no longer kept."""
     made = _made(pk)
     keys = [voice.get("key", "") for voice in made.voices[1:]]
     try:
@@ -151,7 +151,7 @@ def sound(request: HttpRequest, pk: int, number: int) -> HttpResponseBase:
     of_voice = plain_file if "plain" in request.GET else voice_file
     path = of_voice(services.comparison_folder(_made(pk)), number)
     if not path.is_file():
-        raise Http404("This sound is not kept any more. Make the comparison again.")
+        raise Http404("This sound is no longer kept. Make the comparison again.")
     answer = FileResponse(path.open("rb"), content_type="audio/wav")
     answer["Cache-Control"] = "private, no-cache"
     return answer
@@ -167,6 +167,6 @@ def picture(request: HttpRequest, pk: int, number: int) -> HttpResponse:
     except RumbrelError as error:
         return JsonResponse({"error": str(error)}, status=409)
     if kept is None:
-        raise Http404("This picture is not kept any more. Make the comparison again.")
+        raise Http404("This picture is no longer kept. Make the comparison again.")
     view = kept.view(0, kept.samples / kept.sample_rate, _COLUMNS)
     return JsonResponse(spectrum_record(kept, view))

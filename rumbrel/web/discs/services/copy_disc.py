@@ -68,7 +68,7 @@ class _Told:
 
     def told(self, progress: Progress) -> None:
         if progress.step != self._step:
-            # From which step on the blank is not blank any more must be known whenever this ends.
+            # From which step on the blank is no longer blank must be known whenever this ends.
             self._step = progress.step
             DiscCopy.objects.filter(pk=self._copy.pk).update(stage={"step": progress.step})
         self._note(progress)

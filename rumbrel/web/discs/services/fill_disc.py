@@ -60,7 +60,7 @@ def add_tracks(*, disc_id: int, track_ids: Sequence[int], revision: int | None =
     """More tracks behind the last of a disc. Raises DiscError for none, or where it would pass any disc."""
     known = [track.pk for track in known_tracks(track_ids)]
     if not known:
-        raise DiscError("These tracks are not in the collection any more.")
+        raise DiscError("These tracks are no longer in the collection.")
 
     def more(design: DiscDesign) -> DiscDesign:
         if len(design.tracks) + len(known) > MOST_LISTED:

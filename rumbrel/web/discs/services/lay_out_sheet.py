@@ -20,7 +20,7 @@ def lay_out_sheet(*, track: Track, key: str) -> Disc:
     of them is made, that the disc is of. Raises RumbrelError for a sheet that is gone or says what no disc here can be."""
     _, found = find_cutting(track, key)
     if found is None or found.sheet is None:
-        raise DiscError("The file has no such cue sheet any more. Show its page again.")
+        raise DiscError("The file no longer has such a cue sheet. Show its page again.")
     packs = sheet_says(found.sheet_path).packs if found.sheet_path else None
     with transaction.atomic():
         ids = cut_track(track=track, key=key)

@@ -33,7 +33,7 @@ from ..models import Disc, Meeting, SoundMeasure
 
 __all__ = ["NOT_THERE", "PlannedDisc", "files_of", "mark_of", "meetings_of", "plan_layout", "sounds_of"]
 
-NOT_THERE = "Its file is not there any more. Connect its disk, then scan its folder again."
+NOT_THERE = "Its file is no longer there. Connect its disk, then scan its folder again."
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

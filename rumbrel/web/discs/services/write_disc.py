@@ -35,7 +35,7 @@ from .tray import Tray, set_blank_state, tray_of
 __all__ = ["LASER_STEPS", "disc_folder", "image_name", "media_check", "settle_write", "start_write", "write_disc"]
 
 LASER_STEPS = ("lead-in", "writing", "lead-out", "closing", "reading back")
-"""From the first of these on the blank is not blank any more."""
+"""From the first of these on the blank is no longer blank."""
 _MOST_COPIES = 99
 _SECONDS_BETWEEN_NOTES = 0.4
 

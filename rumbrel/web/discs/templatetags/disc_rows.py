@@ -1,6 +1,8 @@
 """The rows of a disc's table. They are drawn anew with every change, so they are made without a template: of figures of
 ours, and of texts that are escaped."""
 
+import unicodedata
+
 from django import template
 from django.utils.html import escape
 from django.utils.safestring import mark_safe
@@ -8,6 +10,13 @@ from django.utils.safestring import mark_safe
 from ..rows import TrackRow
 
 register = template.Library()
+
+
+@register.filter
+def named_sign(sign: str) -> str:
+    """A character in quotes with its name: many differ by so little that nobody sees it."""
+    names = [unicodedata.name(each, f"U+{ord(each):04X}").lower() for each in sign]
+    return f"“{sign}” ({', '.join(names)})"
 
 
 @register.simple_tag
@@ -31,11 +40,11 @@ def laid_row(row: TrackRow, address: str, still: bool) -> str:
     page = address.replace("/track/0/", f"/track/{key}/")
     return mark_safe(  # noqa: S308 - every text in it was escaped above
         f'<tr data-row id="disc-row-{key}" data-key="{key}" data-track="{row.track_id}" data-title="{title}">'
-        f'<td class="num"><a href="{page}" data-open="{key}" id="open-{key}" aria-label="track {row.number}: {title}">{row.number}</a></td>'
+        f'<td class="num"><a href="{page}" data-open="{key}" id="open-{key}" aria-label="Track {row.number}: {title}">{row.number}</a></td>'
         '<td class="handle" data-handle aria-hidden="true">≡</td>'
-        f'<td class="wide"><input class="cell" id="title-{key}" data-text="title" value="{title}" aria-label="title of track {row.number}"{coded}{disabled}></td>'
-        f'<td><input class="cell soft" id="performer-{key}" data-text="performer" value="{performer}" aria-label="performer of track {row.number}"{disabled}></td>'
-        f'<td class="fig">{first}<input class="cell cell-gap" id="gap-{key}" data-gap value="{gap}" aria-label="gap before track {row.number}"{disabled}>{lead}</td>'
+        f'<td class="wide"><input class="cell" id="title-{key}" data-text="title" value="{title}" aria-label="Title of track {row.number}"{coded}{disabled}></td>'
+        f'<td><input class="cell soft" id="performer-{key}" data-text="performer" value="{performer}" aria-label="Performer of track {row.number}"{disabled}></td>'
+        f'<td class="fig">{first}<input class="cell cell-gap" id="gap-{key}" data-gap value="{gap}" aria-label="Gap before track {row.number}"{disabled}>{lead}</td>'
         f'<td class="num">{row.start}</td><td class="num">{row.length}</td><td class="num">{row.gain}</td>'
         f'<td class="whitespace-nowrap">{state}</td></tr>\n'
     )

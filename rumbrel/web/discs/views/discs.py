@@ -281,7 +281,7 @@ def track(request: HttpRequest, pk: int, key: int) -> HttpResponse:
     planned = services.plan_layout(disc=found)
     row = next((each for each in planned.plan.rows if each.design.key == key), None)
     if row is None or not isinstance(planned.plan, DesignPlan):
-        raise Http404("That track is not on this disc any more.")
+        raise Http404("That track is no longer on this disc.")
     laid = next(each for each in planned.plan.rows if each.design.key == key)
     shown = {name: getattr(laid.track.programme, name) if laid.track else "" for name in TRACK_TEXTS}
     shown |= {"title": laid.title, "performer": laid.performer, **laid.design.texts}

@@ -57,7 +57,7 @@ def _packages() -> Iterator[Check]:
             line.split(" ")[0] for line in lock.read_text().splitlines() if "==" in line and not line.startswith(" ")
         ]
     except OSError:
-        yield _wrong("packages", f"{lock} cannot be read", "Fetch Rumbrel anew.", Verdict.DOUBTFUL)
+        yield _wrong("packages", f"{lock} cannot be read", "Fetch Rumbrel again.", Verdict.DOUBTFUL)
         return
     wrong = []
     for name, _, wanted in (line.partition("==") for line in lines):

@@ -1,4 +1,4 @@
-"""Bring in a list that was made elsewhere: what of it is in the collection becomes a playlist, and the rest is told."""
+"""Import a playlist that was made elsewhere: what of it is in the collection becomes a playlist, and the rest is told."""
 
 from dataclasses import dataclass
 from pathlib import Path

@@ -37,9 +37,9 @@ def start_edit(
     changes: Mapping[int, dict[str, tuple[str, ...]]] = changes_for(files, wish)
     touched = [file.id for file in files if file.id in changes or cover_act]
     if not touched:
-        raise EditRefused("That would change nothing: every file says so already.")
+        raise EditRefused("No change: every file has these tags already.")
     if cover_act == str(TagEdit.CoverAct.PUT) and cover is None:
-        raise EditRefused("Choose the picture that is to be put in.")
+        raise EditRefused("Choose the picture to put in.")
     titles = titles_of(touched)
     before = {file.id: file.fields for file in files}
     with transaction.atomic():
@@ -84,7 +84,7 @@ def undo_edit(*, edit: TagEdit) -> TagEdit:
     with transaction.atomic():
         _refuse_under_way([file.track_id for file in done if file.track_id])
         if TagEdit.objects.filter(undoes=edit).exists():
-            raise EditRefused("It has been taken back already.")
+            raise EditRefused("It was undone already.")
         act = TagEdit.CoverAct.BACK if edit.cover_act else ""
         back = TagEdit.objects.create(title=f"Back: {edit.title}"[:200], undoes=edit, cover_act=act, owner=who_asks())
         EditedFile.objects.bulk_create(

@@ -40,9 +40,9 @@ class HeldFile:
 def start_holding(*, target: Target, files: Sequence[HeldFile], about: str = "") -> SpecCheck:
     """Queue the measuring. Raises TargetError for no files, or too many."""
     if not files:
-        raise TargetError("There is no file to hold against it. Pull tracks in the collection first.")
+        raise TargetError("There is no file to check. Pull tracks in the collection first.")
     if len(files) > MOST_FILES:
-        raise TargetError(f"At most {MOST_FILES:,} files are held against a specification at once.")
+        raise TargetError(f"At most {MOST_FILES:,} files are checked against a specification at once.")
     with transaction.atomic():
         check = SpecCheck.objects.create(
             target=as_record(target), target_name=target.name[:200], target_slug=target.slug, about=about[:200],

@@ -80,7 +80,7 @@ def put_back_target(*, slug: str) -> None:
     """The last version of a removed target. Raises TargetError where there is none, or the name is taken again."""
     versions = sorted(_versions(slug).glob("*.toml")) if re.fullmatch(r"[a-z0-9-]+", slug) else []
     if not versions or _file(slug).exists():
-        raise TargetError("That target cannot be put back: it is there, or was never here.")
+        raise TargetError("That target cannot be restored: it is there already, or never existed.")
     write_whole(_file(slug), versions[-1].read_bytes())
 
 

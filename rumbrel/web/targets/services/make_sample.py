@@ -69,9 +69,9 @@ def _sweep() -> None:
 
 def hear_sample(*, slug: str, name: str) -> Heard:
     """A finished sample, decoded, so that it is what a player would give and every browser plays it. Raises
-    RumbrelError where it is not kept any more."""
+    RumbrelError where it is no longer kept."""
     path = _folder() / slug / name
     if Path(name).name != name or Path(slug).name != slug or not path.is_file():
-        raise RumbrelError("This sample is not kept any more. Make it again.")
+        raise RumbrelError("This sample is no longer kept. Make it again.")
     facts = inspect_file(path)
     return hear_file(facts, tag=f"sample-{slug}-{path.stem}-{facts.modified_ns}", decoded=True)

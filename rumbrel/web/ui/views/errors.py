@@ -12,7 +12,7 @@ __all__ = ["bad_request", "forbidden", "foreign", "forgery", "not_allowed", "not
 _TEXTS = {
     400: ("That could not be read", "Rumbrel did not understand the request. Go back and try again."),
     403: ("Not allowed", "This page does not show that, or the request came from another page than ours."),
-    404: ("Not here", "There is nothing at this address, or it is not there any more."),
+    404: ("Not here", "There is nothing at this address, or it is no longer there."),
     413: ("Too much at once", "That is more than one request may bring. Send fewer or smaller files at a time."),
     429: ("Not now", "That was asked for too often. Wait a while, then try again."),
     503: ("Not now", "Something that Rumbrel needs is not there just now. Try again."),

@@ -84,7 +84,7 @@ class Command(ReportingCommand):
             "--dither", choices=tuple(DITHERS), help="where bits are lost: flat, shaped or none, else the target's"
         )  # fmt: skip
         parser.add_argument("--no-rewrap", action="store_true", help="convert what could be re-wrapped")
-        parser.add_argument("--trim", action="store_true", help="leave out silence at both ends")
+        parser.add_argument("--trim", action="store_true", help="trim silence at both ends")
         parser.add_argument("--dry-run", action="store_true", help="forecast only, write nothing")
         parser.add_argument("--verify-only", action="store_true", help="check what is there against its sources")
         parser.add_argument("--report", type=Path, metavar="FILE.csv|json", help="write what became of each here too")

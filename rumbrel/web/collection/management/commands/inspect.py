@@ -6,6 +6,7 @@ from typing import Any
 from django.core.management.base import CommandParser
 
 from rumbrel.core.crew import default_jobs
+from rumbrel.core.figures import figure
 from rumbrel.core.forecast import gather_sources
 from rumbrel.core.formats.table import SOUND_SUFFIXES, format_label
 from rumbrel.core.inspection import DeepFacts, inspect_many
@@ -56,8 +57,8 @@ def _sentences(deep: DeepFacts) -> list[str]:
     if deep.level and deep.state:
         level, state = deep.level, deep.state
         lines.append(
-            f"  {level.integrated_lufs:.1f} LUFS, range {level.range_lu:.1f} LU, "
-            f"true peak {level.true_peak_dbtp:.1f} dBTP, {counted(state.clipped_runs, 'clipped run')}"
+            f"  {figure(level.integrated_lufs)} LUFS, range {level.range_lu:.1f} LU, "
+            f"true peak {figure(level.true_peak_dbtp)} dBTP, {counted(state.clipped_runs, 'clipped run')}"
         )
         if state.channels:
             lines.append(f"  channels: {state.channels_text}")

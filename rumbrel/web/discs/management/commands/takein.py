@@ -26,13 +26,15 @@ class Command(ReportingCommand):
         parser.add_argument(
             "--target", default="archive-flac", metavar="SLUG", help="what the tracks become, lossless FLAC unless said"
         )
-        parser.add_argument("--out", required=True, type=Path, metavar="DIR", help="a folder of its own is made in it")
+        parser.add_argument(
+            "--out", required=True, type=Path, metavar="DIR", help="a folder for the disc is created in it"
+        )
         parser.add_argument(
             "--condition", choices=[kind.key for kind in DRIVES], default="clean", help="of the stand-in drive and disc"
         )
         parser.add_argument("--seed", type=int, default=1, help="of the drive's faults")
         parser.add_argument(
-            "--hidden", action="store_true", help="take in what lies before track 1 as a track of its own"
+            "--hidden", action="store_true", help="take in what lies before track 1 as a separate track"
         )
         parser.add_argument(
             "--deemphasis", action="store_true", help="take pre-emphasis out of the tracks that have it"

@@ -22,7 +22,7 @@ function noteEnds(place) {
 
 // Asked for by a press alone; where the browser has been asked before, the button says how it stands.
 function showWish(button) {
-  const said = { granted: "You are told when it ends", denied: "This browser does not let you be told" };
+  const said = { granted: "You will be told when it ends", denied: "This browser blocks notifications" };
   const text = window.Notification && said[Notification.permission];
   button.hidden = !window.Notification;
   if (text) button.textContent = text;

@@ -25,7 +25,7 @@ class Voices {
     const context = new AudioContext();
     const fetched = this.addresses.map(async (address) => {
       const answer = await fetch(address);
-      if (!answer.ok) throw new Error("These sounds are not kept any more. Make the comparison again.");
+      if (!answer.ok) throw new Error("These sounds are no longer kept. Make the comparison again.");
       return context.decodeAudioData(await answer.arrayBuffer());
     });
     this.buffers = await Promise.all(fetched);
