@@ -85,7 +85,7 @@ class ClippingTests(PlanCase):
             said = [warning.text for warning in step.warnings if warning.code is WarningCode.MIXED]
             self.assertEqual(
                 said,
-                ["Mixed from 6 channels to 2: L R in full, C Ls Rs at -3 dB, LFE left out. Together they may go up to 8 dB "
+                ["Mixed from 6 channels to 2: L R in full, C Ls Rs at −3 dB, LFE left out. Together they may go up to 8 dB "
                  "beyond full scale; the report says whether they did."],
             )  # fmt: skip
             over = [w.text for w in carry_out(step).warnings if w.code is WarningCode.CLIPPING]

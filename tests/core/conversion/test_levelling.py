@@ -147,7 +147,7 @@ class CeilingTests(PlanCase):
     def test_an_album_is_kept_together_and_fails_with_the_figure(self) -> None:
         outcome = carry_out(self._steps(replace(self.rule, mode="album"))[0])
         self.assertFalse(outcome.ok)
-        self.assertRegex(outcome.error, r"Coded, its peaks reach -?0\.\d dBTP, \d\.\d dB above the ceiling")
+        self.assertRegex(outcome.error, r"Coded, its peaks reach −?0\.\d dBTP, \d\.\d dB above the ceiling")
         self.assertEqual(list(self.out.rglob("*.mp3")), [])
 
     @slow
@@ -175,4 +175,4 @@ class CeilingTests(PlanCase):
 
     def test_what_the_ceiling_forbids_is_said(self) -> None:
         texts = [warning.text for warning in self._steps(self.rule)[0].warnings]
-        self.assertTrue(any("-5 LUFS is not reached" in text for text in texts), texts)
+        self.assertTrue(any("−5 LUFS is not reached" in text for text in texts), texts)

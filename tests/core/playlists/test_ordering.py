@@ -66,9 +66,9 @@ class OrderTests(TestCase):
             (set(), "end", [1, 2, 3, 4, 5]),
         ):  # fmt: skip
             self.assertEqual(entries(stepped(some, chosen, way)), wanted, (chosen, way))
-        with self.assertRaisesRegex(PlaylistError, "not on the list any more"):
+        with self.assertRaisesRegex(PlaylistError, "no longer on the list"):
             moved(some, {9}, None)
-        with self.assertRaisesRegex(PlaylistError, "not on the list any more"):
+        with self.assertRaisesRegex(PlaylistError, "no longer on the list"):
             moved(some, {1}, 9)
 
     def test_doubles_sorting_and_interleaving_by_example(self) -> None:

@@ -61,7 +61,7 @@ class CuttingTests(FolderCase):
         again = part_of(facts)
         assert again is not None
         self.assertEqual(cut_out(inspect_file(film), again), facts)
-        with self.assertRaisesRegex(DecodeError, "no sound number 4"):
+        with self.assertRaisesRegex(DecodeError, "no longer has sound number 4"):
             cut_out(inspect_file(film), Part(fields={}, sound=3))
 
     def edges(self, path: Path) -> dict[str, list[tuple[int, int]]]:

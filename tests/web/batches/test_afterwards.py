@@ -291,7 +291,7 @@ class SpecTests(EndedCase):
         self.assertEqual(sorted(each["verdict"] for each in found.values()), ["failed", "passed"])
         self.client.post(reverse("collection:clear-pull"))
         answer = self.client.post(reverse("targets:hold", args=["radio-mp3"]), follow=True).content.decode()
-        self.assertIn("no file to hold against it", answer)
+        self.assertIn("no file to check", answer)
 
 
 class SumTests(EndedCase):
@@ -384,7 +384,7 @@ class StepTests(EndedCase):
         write_sound(self.source / "a" / "more.wav", 50_000, seed=11)
         write_sound(self.source / "z" / "far.wav", 50_000, seed=12)
         self.scan()
-        page = self.page(reverse("batches:keep", args=[self.batch.pk]))
+        page = self.page(reverse("batches:keep-choice", args=[self.batch.pk]))
         rows = re.findall(r'for="covers-(\w+)">.*?<td class="num">(\d+)</td>', page, re.DOTALL)
         self.assertEqual(rows, [("tracks", "2"), ("folders", "3"), ("all", "4")])
         self.assertIn("Choose which files", self.press("keep", covers="moon"))

@@ -219,8 +219,8 @@ class ChoiceTests(WishCase):
         self.assertIn("Left out: <a", page)
         self.assertEqual([c.track_id for c in choices_of(self.ids)], [self.track("slow.mp3").pk])
         self.assertIn("1 track as the batch again", self.mark("forget"))
-        self.assertIn("Mark lines", self.mark("leave"))
-        self.assertIn("Mark lines", self.mark("sparkle", "peal.flac"))
+        self.assertIn("Select lines", self.mark("leave"))
+        self.assertIn("Select lines", self.mark("sparkle", "peal.flac"))
         self.assertIn("1 track taken off the pull list", self.mark("off", "peal.flac"))
 
     def test_another_target_another_name_and_other_tags_for_one(self) -> None:

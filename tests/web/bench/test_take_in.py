@@ -182,7 +182,7 @@ class TakeInTests(BenchCase):
         self.assertTrue(waiting)
         self.assertEqual(sorted(map(int, taken.results)), sorted({1, 2} - set(waiting)))
         page = self.shown(taken)
-        self.assert_all_in(("hear it", "keep it", "silence stands there", "mark-failed"), page)
+        self.assert_all_in((">Listen</button>", "Accept as read", "silence stands there", "mark-failed"), page)
         number = waiting[0]
         heard = b"".join(self.client.get(reverse("bench:heard", args=[taken.pk, number])).streaming_content)
         start, record = starts[number - 1], taken.readings[str(number)]
@@ -294,7 +294,7 @@ class NamesTests(BenchCase):
         self.press("start", taken)
         shutil.rmtree(image.parent)
         self.work()
-        self.assertIn("not on the shelf any more", self.shown(taken))
+        self.assertIn("no longer on the shelf", self.shown(taken))
         iso = settings.RUMBREL.shelf / "demo" / "data" / "Data.iso"
         iso.parent.mkdir()
         iso.write_bytes(bytes(4_096))
@@ -365,7 +365,7 @@ class NamesTests(BenchCase):
         data.mkdir(parents=True)
         (data / "Data.iso").write_bytes(b"x")
         player, index = reverse("bench:player"), reverse("bench:index")
-        self.assertIn("No disc is in it", self.page(player))
+        self.assertIn("The player is empty", self.page(player))
         self.client.post(reverse("bench:player-in"), {"disc": "demo:tower"})
         self.assertIn("plays 2 tracks", self.page(index))
         self.assertIn(reverse("bench:player-track", args=[2]), self.page(player))
@@ -375,7 +375,7 @@ class NamesTests(BenchCase):
         self.client.post(reverse("bench:player-in"), {"disc": "demo:data"})
         self.assertIn("a standard player shows no tracks", self.page(player))
         self.client.post(reverse("bench:player-out"))
-        self.assertIn("No disc is in it", self.page(player))
+        self.assertIn("The player is empty", self.page(player))
         (recorder, *_) = RECORDERS
         address = reverse("bench:blank-in", args=[recorder.key])
         self.client.post(address, {"disc": "80"})

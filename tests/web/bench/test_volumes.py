@@ -211,7 +211,7 @@ class VolumePageTests(VolumeCase):
         (self.root / "a.mp3").write_bytes(b"1")
         address = reverse("bench:format", args=[self.stick.pk])
         page = self.page(address)
-        self.assert_all_in(("1 file", "a.mp3", "cannot be brought back"), page)
+        self.assert_all_in(("1 file", "a.mp3", "cannot be undone"), page)
         mark = page.split('name="lost" value="')[1].split('"')[0]
         (self.root / "b.mp3").write_bytes(b"2")
         values = {"file_system": "exfat", "name": "New", "lost": mark}
@@ -250,7 +250,7 @@ class VolumePageTests(VolumeCase):
         self.press("change-volume", self.stick.pk, name="<i>Bus</i>", target="television")
         page = self.page(reverse("bench:volume", args=[self.stick.pk]))
         self.assertIn("&lt;i&gt;Bus&lt;/i&gt;", page)
-        self.assertIn("As the television plays it", page)
+        self.assertIn("Playing order in the television", page)
         self.assertIn("choose a player", self.press("change-volume", self.stick.pk, name="x", target="moon"))
         self.assertTrue(Path(self.root).is_dir())
 

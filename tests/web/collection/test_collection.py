@@ -237,7 +237,7 @@ class PullTests(MadeUpCase):
         clear_pulls()
         self.assertEqual(Pull.objects.count(), 86)
         page = self.client.post(reverse("collection:undo-clear"), follow=True).content.decode()
-        self.assertIn("86 tracks put back", page)
+        self.assertIn("86 tracks restored", page)
 
     def test_the_marks_and_the_strip_as_htmx_asks_for_them(self) -> None:
         track = find_tracks(Sentence())[0]

@@ -44,20 +44,20 @@ class CutTests(CutCase):
         page = self.page(reverse("collection:track", args=[self.whole.pk]))
         self.assertIn("Add 3 tracks by the cue sheet days.cue", page)
         page = self.cut()
-        self.assert_all_in(("3 tracks of this file added", "Morning peal", "Cut anew into 3 tracks"), page)
+        self.assert_all_in(("3 tracks of this file added", "Morning peal", "Split again into 3 tracks"), page)
         first, second, third = self.parts()
         self.assertEqual([part.title for part in (first, second, third)], ["Morning peal", "Track 2", "Last light"])
         self.assertEqual([part.samples for part in (first, second, third)], [end - start for start, end in EDGES])
         self.assertAlmostEqual(sum(part.size_bytes for part in self.parts()), self.whole.size_bytes, delta=3)
         self.assertEqual(sum(Facet.objects.values_list("tracks", flat=True)), 4)
         self.assertIn("Morning peal", self.fragment(reverse("collection:rows"), text="venning morning"))
-        self.assertIn("which stays one file", self.page(reverse("collection:track", args=[first.pk])))
+        self.assertIn("The file stays whole", self.page(reverse("collection:track", args=[first.pk])))
         again = [part.pk for part in self.parts()]
         self.cut()
         self.assertEqual([part.pk for part in self.parts()], again)
-        self.assertIn("cannot be cut that way", self.cut("sheet other.cue"))
+        self.assertIn("no longer be split that way", self.cut("sheet other.cue"))
         joined = self.client.post(reverse("collection:joined", args=[self.whole.pk]), follow=True).content.decode()
-        self.assertIn("3 tracks of this file taken out", joined)
+        self.assertIn("3 tracks of this file removed", joined)
         self.assertEqual(Track.objects.get(), self.whole)
 
     def test_lists_that_would_lose_entries_are_named_first_and_settled_after(self) -> None:
@@ -70,7 +70,7 @@ class CutTests(CutCase):
         self.assertIn("Take the tracks that are there out of the collection first", self.cut())
         self.assertEqual(len(self.parts()), 3)
         page = self.page(reverse("collection:join", args=[self.whole.pk]))
-        self.assert_all_in(("3 tracks would leave", "1 playlist would lose entries."), page)
+        self.assert_all_in(("3 tracks", "1 playlist would lose entries."), page)
         self.client.post(reverse("collection:joined", args=[self.whole.pk]))
         playlist.refresh_from_db()
         self.assertEqual((playlist.entries.count(), playlist.count, pull_list_of().count), (0, 0, 1))
@@ -106,7 +106,7 @@ class CutTests(CutCase):
         )
         facts = facts_by_id([part.pk])[part.pk]
         self.assertEqual((facts.samples, facts.tags.first("title"), facts.faults), (end - start, "Track 2", ()))
-        self.assertIn("Deep look", self.page(reverse("collection:track", args=[part.pk])))
+        self.assertIn("Analysis", self.page(reverse("collection:track", args=[part.pk])))
 
     def test_parts_are_converted_under_their_names_and_fill_a_disc(self) -> None:
         self.cut()

@@ -50,14 +50,14 @@ class FixityCase(WebCase):
 
 class CompareTests(FixityCase):
     def test_one_flipped_bit_is_found_and_stays_in_the_history(self) -> None:
-        self.assertIn("Nothing is kept yet", self.page(reverse("collection:fixity")))
+        self.assertIn("No digests yet", self.page(reverse("collection:fixity")))
         self.assertEqual(self.compare(), "3 kept.")
         self.assertEqual(self.compare(), "3 unchanged.")
-        self.assertIn("Nothing that was kept is found to be changed", self.page(reverse("collection:fixity")))
+        self.assertIn("No file has changed", self.page(reverse("collection:fixity")))
         self.flip(self.paths[1])
         self.assertEqual(self.compare(self.folder_row.pk), "2 unchanged, 1 sound changed.")
         page = self.page(reverse("collection:fixity"))
-        for text in ("sound changed", "Bring it back from a copy"):
+        for text in ("sound changed", "Restore it from a copy"):
             self.assertIn(text, page)
         self.flip(self.paths[1])
         self.assertEqual(self.compare(), "3 unchanged.", "brought back")
@@ -276,7 +276,7 @@ class HandOverTests(FixityCase):
             self.assertRegex(odd.content.decode(), "cannot be called|Give the bag a name")
         self.assertEqual(list(place.iterdir()), [bag])
         nothing = self.client.post(reverse("collection:make-bag"), {"name": "Other"}, follow=True)
-        self.assertIn("no track to hand over", nothing.content.decode())
+        self.assertIn("no track to put into a bag", nothing.content.decode())
 
     def test_a_file_that_changed_since_it_was_kept_makes_no_bag(self) -> None:
         self.compare()

@@ -41,7 +41,7 @@ class TextTests(WebCase):
         self.assertIn("not a sound file that can be read", lines[1])
         self.assertIn("Check that its disk", lines[3])
         lines, _ = self.say("inspect", "--deep", str(path))
-        self.assertRegex(lines[1], r"^  -\d+\.\d LUFS, range \d+\.\d LU, true peak -\d+\.\d dBTP, 0 clipped runs$")
+        self.assertRegex(lines[1], r"^  −\d+\.\d LUFS, range \d+\.\d LU, true peak −\d+\.\d dBTP, 0 clipped runs$")
         self.assertEqual(len(self.say("targets")[0]), len(all_targets()))
 
     def test_convert_says_what_becomes_of_each_file(self) -> None:

@@ -83,7 +83,7 @@ class ActTests(DiscCase):
             ("gap", {"key": 2, "gap": "nan"}, "is not a gap"),
             ("gap", {"key": 2, "gap": "1e400"}, "is not a gap"),
             ("gap", {"key": 2, "gap": "0:99:00"}, "is not a gap"),
-            ("gap", {"key": 99, "gap": "2"}, "not on this disc any more"),
+            ("gap", {"key": 99, "gap": "2"}, "no longer on this disc"),
             ("move", {"keys": "x"}, "are no tracks"),
             ("step", {"keys": "1", "way": "aside"}, "aside"),
             ("text", {"key": 1, "field": "isrc", "value": "nonsense"}, "is not an ISRC"),
@@ -107,7 +107,7 @@ class ActTests(DiscCase):
         self.assertEqual((design.gap_sectors, design.track(2).texts["title"]), (225, "Mine"))
         self.act(self.made, "remove", keys="3", revision=2)
         self.assertIn(
-            "not on this disc any more", self.act(self.made, "text", key=3, field="title", value="x", revision=2)
+            "no longer on this disc", self.act(self.made, "text", key=3, field="title", value="x", revision=2)
         )
 
     def test_its_list_is_followed_and_what_was_said_of_tracks_stays(self) -> None:
@@ -129,7 +129,7 @@ class ActTests(DiscCase):
         self.act(disc, "sentence", medium="21")
         self.pull_all()
         page = self.fragment(reverse("discs:fill", args=[disc.pk]), pool="pulled")
-        self.assert_all_in(("3 tracks would leave 20:17:51", "three"), page)
+        self.assert_all_in(("3 tracks 20:17:51", "three"), page)
         ids = [track.source_id for track in self.made.design.tracks[1:]]
         self.client.post(
             reverse("discs:take-filling", args=[disc.pk]), {"tracks": " ".join(map(str, ids)) + " x 999999"}

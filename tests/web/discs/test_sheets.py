@@ -61,7 +61,7 @@ class SheetTests(DiscCase):
         return self.fresh(disc)
 
     def test_what_cannot_be_laid_out_leaves_nothing_behind(self) -> None:
-        self.assertIn("no such cue sheet any more", self.lay_out("sheet b.cue"))
+        self.assertIn("no longer has such a cue sheet", self.lay_out("sheet b.cue"))
         self.sheet("".join(f"{line}\n" for line in DESCRIBED).replace("TRACK 03", "POSTGAP 00:01:00\nTRACK 03"))
         self.assertIn("silence behind tracks (POSTGAP)", self.lay_out())
         self.assertEqual((Track.objects.count(), Playlist.objects.count(), Disc.objects.count()), (1, 0, 0))

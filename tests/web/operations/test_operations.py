@@ -4,6 +4,7 @@ import io
 import json
 import logging
 import os
+import shutil
 import sqlite3
 import subprocess
 import sys
@@ -23,18 +24,21 @@ from django.urls import reverse
 from django.utils import timezone
 
 from rumbrel.core.errors import RumbrelError
+from rumbrel.core.files import working_path
+from rumbrel.core.forecast import Entry, ResultLedger
 from rumbrel.core.verdict import Verdict
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.watch import beat
 from rumbrel.web.operations.services import back_up, check_self, growths, keep_within_limits, read_backup, restore
 from rumbrel.web.ui.logs import JsonLines
 from tests.marks import slow
+from tests.signals import write_sound
 from tests.web.case import WebCase
 
 MANAGE = Path(__file__).resolve().parents[3] / "manage.py"
 
 
-class BackupTests(WebCase):
+class BackupCase(WebCase):
     def setUp(self) -> None:
         super().setUp()
         self.data = settings.RUMBREL.data
@@ -56,6 +60,8 @@ class BackupTests(WebCase):
         (self.data / "results").mkdir()
         (self.data / "results" / "one.mp3").write_bytes(b"sound")
 
+
+class BackupTests(BackupCase):
     def test_taken_while_somebody_writes_it_is_of_one_moment_and_comes_back(self) -> None:
         """A writer keeps two tables equal in each transaction; so they are in every backup."""
         self.filled()
@@ -72,7 +78,8 @@ class BackupTests(WebCase):
                             "INSERT INTO collection_savedview (owner, name, query) VALUES ('', ?, '')", (f"v{number}",)
                         )
                         database.execute(
-                            "INSERT INTO bench_discnames (digest, names) VALUES (?, '{}')", (f"d{number}",)
+                            "INSERT INTO bench_discnames (digest, said, sound, names) VALUES (?, '', '', '{}')",
+                            (f"d{number}",),
                         )
                     written.append(number)
 
@@ -139,6 +146,107 @@ class BackupTests(WebCase):
             with self.assertRaises(RumbrelError):
                 restore(path=self.file)
         self.assertEqual(sorted(path.name for path in self.folder.glob(".*")), [], "nothing half-restored is left")
+
+
+class MoveTests(BackupCase):
+    """Restored elsewhere, everything is found again."""
+
+    def rows(self, database: Path, sql: str) -> list[tuple[object, ...]]:
+        with closing(sqlite3.connect(database)) as live:
+            return live.execute(sql).fetchall()
+
+    def put(self, live: sqlite3.Connection, table: str, **values: str) -> None:
+        """A row with these values; of the other columns those that must have one have nothing in them."""
+        for _, name, kind, needed, default, key in live.execute(f"PRAGMA table_info({table})").fetchall():
+            if needed and not key and default is None and name not in values:
+                values[name] = "" if "char" in kind or "text" in kind else "0"
+        marks = ", ".join("?" for _ in values)
+        live.execute(f"INSERT INTO {table} ({', '.join(values)}) VALUES ({marks})", list(values.values()))
+
+    def test_results_sources_and_ledgers_have_their_new_places(self) -> None:
+        self.filled()
+        music = "/mnt/m\u00fcsic"
+        result = self.data.resolve() / "results" / "one.mp3"
+        step = json.dumps({"output": str(result), "source": f"{music}/a.flac"})
+        with closing(sqlite3.connect(self.data / "rumbrel.sqlite3")) as live, live:
+            self.put(live, "collection_sourcefolder", path=music, added_at="2026-01-01")
+            options = json.dumps({"folder": music})
+            self.put(
+                live, "batches_batch", destination=str(result.parent), options=options, aside_folder=f"{music}-aside",
+                targets="[]", track_ids="[]", counts="{}", created_at="2026-01-01",
+            )  # fmt: skip
+            live.execute("INSERT INTO collection_savedview (owner, name, query) VALUES ('', 'step', ?)", (step,))
+        ledger = ResultLedger.for_destination(self.data / "ledger", result.parent)
+        source = write_sound(self.folder / "a.wav", 900)
+        status = source.stat()
+        ledger.add(
+            Entry(source=f"{music}/a.flac", source_bytes=status.st_size, source_ns=status.st_mtime_ns, work="w",
+                  output=str(result), output_bytes=result.stat().st_size, output_ns=result.stat().st_mtime_ns)
+        )  # fmt: skip
+        back_up(path=self.file, with_files=True)
+        self.data = self.folder / "elsewhere" / "data"
+        disk = self.folder / "disk"
+        disk.mkdir()
+        shutil.copy2(source, disk / "a.flac")
+        ended = self.manage("restore", str(self.file), "--place", f"{music}={disk}")
+        self.assertEqual(ended.returncode, 0, ended.stderr)
+        database, moved = self.data / "rumbrel.sqlite3", self.data.resolve() / "results" / "one.mp3"
+        self.assertEqual(self.rows(database, "SELECT path FROM collection_sourcefolder"), [(str(disk),)])
+        ((text,),) = self.rows(database, "SELECT query FROM collection_savedview")
+        self.assertEqual(json.loads(str(text)), {"output": str(moved), "source": f"{disk}/a.flac"})
+        ((folder, options, aside),) = self.rows(
+            database, "SELECT destination, options, aside_folder FROM batches_batch"
+        )
+        self.assertEqual((folder, json.loads(str(options))), (str(moved.parent), {"folder": str(disk)}))
+        self.assertEqual(aside, f"{music}-aside", "a folder whose name only begins so is another one")
+        self.assertTrue(moved.exists())
+        there = ResultLedger.for_destination(self.data / "ledger", moved.parent)
+        self.assertEqual([entry.output for entry in there.entries()], [str(moved)])
+        self.assertIsNotNone(there.finished(f"{disk}/a.flac", "w"), "it is known as made, and not made again")
+        without = self.manage("restore", str(self.file))
+        self.assertIn(f"not found: {music}", without.stdout)
+
+    def test_into_a_folder_that_is_a_mount_point(self) -> None:
+        self.filled()
+        back_up(path=self.file)
+        (self.data / "targets" / "van.toml").write_text("name = 'Spoiled'")
+        rename = os.rename
+
+        def mounted(one: object, other: object) -> None:
+            if Path(str(one)) == self.data or Path(str(other)) == self.data:
+                raise OSError(16, "Device or resource busy")
+            rename(str(one), str(other))
+
+        with mock.patch("os.path.ismount", lambda path: Path(path) == self.data), mock.patch("os.rename", mounted):
+            _, aside = restore(path=self.file)
+        assert aside is not None
+        self.assertEqual((self.data / "targets" / "van.toml").read_text(), "name = 'Van'")
+        self.assertEqual((aside / "targets" / "van.toml").read_text(), "name = 'Spoiled'")
+        self.assertEqual((self.data / "results" / "one.mp3").read_bytes(), b"sound")
+        self.assertEqual(list(self.data.glob(".*restored*")), [])
+
+    def test_a_newer_backup_is_refused_with_both_versions(self) -> None:
+        self.filled()
+        with mock.patch("rumbrel.__version__", "99.1.0"):
+            back_up(path=self.file)
+        with self.assertRaisesRegex(RumbrelError, "made by version 99.1.0 .*this is version 0"):
+            restore(path=self.file)
+        with closing(sqlite3.connect(self.data / "rumbrel.sqlite3")) as live, live:
+            live.execute(
+                "INSERT INTO django_migrations (app, name, applied) VALUES ('batches', '0999_later', '2026-01-01')"
+            )
+        back_up(path=self.folder / "later.tar")
+        with self.assertRaisesRegex(RumbrelError, "does not know .batches 0999_later"):
+            restore(path=self.folder / "later.tar")
+
+    def test_what_a_killed_backup_left_is_swept_by_the_next(self) -> None:
+        self.filled()
+        left = working_path(self.folder / "old.tar.database")
+        left.mkdir()
+        (left / "rumbrel.sqlite3").write_bytes(bytes(100))
+        working_path(self.folder / "old.tar").write_bytes(b"half")
+        back_up(path=self.file)
+        self.assertEqual(list(self.folder.glob(".rumbrel-*")), [])
 
 
 class CheckTests(WebCase):

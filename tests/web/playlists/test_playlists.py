@@ -62,7 +62,7 @@ class PlaylistTests(WebCase):
         self.act("move", *some, before=entries[200])
         self.assertEqual(self.entries().index(entries[200]), self.entries().index(entries[121]) + 1)
         page = self.act("remove", *some)
-        self.assert_all_in(("247 tracks, 41:10 in sum", "3 tracks taken off"), page)
+        self.assert_all_in(("247 tracks, 41:10 total", "3 tracks taken off"), page)
         for _ in range(3):
             self.client.post(reverse("playlists:undo", args=[self.list.pk]))
         self.assertEqual((self.entries(), self.order()), (entries, self.ids))
@@ -74,7 +74,7 @@ class PlaylistTests(WebCase):
         self.act("step", before[0], way="up")
         self.act("step", before[-1], way="down")
         self.assertIn("Choose from what is offered", self.act("step", before[0], way="sideways"))
-        self.assertIn("not on the list any more", self.act("move", before[0], 999_999))
+        self.assertIn("no longer on the list", self.act("move", before[0], 999_999))
         self.assertEqual(self.entries(), before)
         self.assertEqual(self.client.post(f"/playlists/{self.list.pk}/act/moon/").status_code, 404)
 
@@ -93,7 +93,7 @@ class PlaylistTests(WebCase):
         self.gather()
         address = reverse("playlists:search", args=[self.list.pk])
         text = self.fragment(address, words="peal")
-        self.assert_all_in(("peal &lt;b&gt;", "add all 1"), text)
+        self.assert_all_in(("peal &lt;b&gt;", "Add all 1"), text)
         self.assertIn("Nothing is found with these words", self.fragment(address, words="nowhere at all"))
         self.assertIn("source / a", self.fragment(address, words="", by="folder"))
         folder = SourceFolder.objects.get(path=str(self.source)).pk

@@ -83,7 +83,7 @@ class EditTests(TagCase):
         for text in ("Write into 3 files", "Peal &lt;b&gt;2", "Old 2", "taken out"):
             self.assertIn(text, page)
         self.assertNotIn("Album", page, "which says so already")
-        self.assertIn("every file says so already", self.preview(value_album="Tower"))
+        self.assertIn("every file has these tags already", self.preview(value_album="Tower"))
         for asked, words in (
             ({"pattern": "{titel}"}, "no field &#x27;titel&#x27;"),
             ({"swap_one": "title"}, "Choose both fields"),
@@ -118,7 +118,7 @@ class EditTests(TagCase):
         self.assertEqual(dict(self.told(2).tags), {"title": ["Old 2"], "album": ["Tower"], "genre": ["Bells"]})
         self.assertEqual(Facet.objects.get().tracks, 3)
         page = self.client.post(reverse("tags:undo", args=[edit.pk]), follow=True).content.decode()
-        self.assertIn("taken back already", page)
+        self.assertIn("undone already", page)
         self.assertIn("Tags edited", self.page(reverse("collection:track", args=[track.pk])))
 
     def test_pictures_are_put_in_made_smaller_taken_out_and_come_back(self) -> None:
@@ -226,5 +226,5 @@ class EditTests(TagCase):
         TagEdit.objects.all().delete()
         self.write(value_genre="Carillon")
         page = self.client.post(reverse("tags:write"), self.shown(value_genre="Carillon"), follow=True).content.decode()
-        self.assertIn("That would change nothing", page)
+        self.assertIn("No change: every file", page)
         self.assertEqual((TagEdit.objects.count(), len(pulled_ids())), (1, 3))

@@ -39,7 +39,7 @@ class TargetPageTests(WebCase):
         self.gather()
         page = self.page(reverse("targets:target", args=["radio-mp3"]))
         self.assert_all_in(
-            ("Accepts as it is", "exactly 128 kbit/s", "high-pass 10 Hz", "strictly: no tolerance", "An hour of sound"),
+            ("Accepts as is", "exactly 128 kbit/s", "high-pass 10 Hz", "strictly: no tolerance", "An hour of sound"),
             page,
         )
         stands = self.fragment(reverse("targets:stands", args=["radio-mp3"]))
@@ -136,7 +136,7 @@ class OwnTargetTests(WebCase):
             listed_target("tour-bus-mp3-160")
         back = re.search(r'action="(/targets/[^"]+/put-back/)"', page)[1]
         self.assertIn("MP3 192 kbit/s", self.client.post(back, follow=True).content.decode())
-        self.assertIn("cannot be put back", self.client.post(back, follow=True).content.decode())
+        self.assertIn("cannot be restored", self.client.post(back, follow=True).content.decode())
 
     def test_what_cannot_be_is_refused_with_its_line_and_nothing_typed_is_lost(self) -> None:
         for text, words in (

@@ -84,7 +84,7 @@ class WhereTests(WebCase):
         self.assertIn("0 tracks taken off.", again)
         self.assertEqual(len(pulled_ids()), 4)
         self.assertIn(
-            "7 tracks put back", self.client.post(reverse("collection:undo-clear"), follow=True).content.decode()
+            "7 tracks restored", self.client.post(reverse("collection:undo-clear"), follow=True).content.decode()
         )
         clear_pulls()
         query = f"{query}&tracks=shown&format=WAV&order=length"

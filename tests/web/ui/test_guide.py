@@ -63,7 +63,7 @@ class GuideTests(WebCase):
             self.assertNotIn('id="tour"', self.page("/work/"))
 
     def test_nothing_gathered_asks_for_a_first_folder(self) -> None:
-        self.assert_all_in(("Which folder shall Rumbrel read first?", reverse("collection:browse")), self.page("/"))
+        self.assert_all_in(("Add your first source folder", reverse("collection:browse")), self.page("/"))
 
 
 class ExampleTests(WebCase):

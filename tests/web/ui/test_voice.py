@@ -22,7 +22,7 @@ GONE = (
     "by guessing alone", "open it all the same", "whatever they lack", "called in sentences", "folders in folders",
     "take what is left out", "it plays nothing of this", "without a coding", "unless said otherwise",
     "when a name is taken", "lay out that very disc", "it would fit", "take the list over", "take off the disc",
-    "what is shown stands", "for a real burner", "hear it", "deep look", "list of checksums", "take it as it is",
+    "what is shown stands", "for a real burner", ">Listen</button>", "deep look", "list of checksums", "take it as it is",
     "bring in", "cut anew", "somebody who administers", "another password", "agreed only after", "whole ways",
     "there are to be", "was found where", "it is to be", "be put right",
 )  # fmt: skip

@@ -7,7 +7,7 @@ from django.contrib import messages
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
-from django.views.decorators.http import require_http_methods, require_POST, require_safe
+from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.core.errors import OutputError, RumbrelError
 from rumbrel.core.records import from_record
@@ -45,23 +45,30 @@ join = _button(services.start_joining, "The results are being added to the colle
 put_back = _button(services.start_putting_back, "The originals are being moved back.")
 
 
-@require_http_methods(["GET", "HEAD", "POST"])
-def keep(request: HttpRequest, pk: int) -> HttpResponse:
-    """What is to be kept in sync, with what that comes to; and the press."""
+@require_safe
+def choose_what_to_keep(request: HttpRequest, pk: int) -> HttpResponse:
+    """What may be kept in sync, with how much each comes to."""
     batch = get_object_or_404(batches(), pk=pk)
     try:
         choices = services.coverages(batch)
-        if request.method == "POST":
-            form = CoversForm(request.POST)
-            if not form.is_valid():
-                raise OutputError("Choose which files to keep in sync.")
-            covers = form.cleaned_data["covers"]
-            services.keep_in_step(batch=batch, covers=covers)
     except RumbrelError as error:
         messages.error(request, str(error))
         return redirect("batches:batch", pk=pk)
-    if request.method != "POST":
-        return render(request, "batches/keep.html", {"batch": batch, "choices": choices})
+    return render(request, "batches/keep.html", {"batch": batch, "choices": choices})
+
+
+@require_POST
+def keep(request: HttpRequest, pk: int) -> HttpResponse:
+    batch, form = get_object_or_404(batches(), pk=pk), CoversForm(request.POST)
+    try:
+        choices = services.coverages(batch)
+        if not form.is_valid():
+            raise OutputError("Choose which files to keep in sync.")
+        covers = form.cleaned_data["covers"]
+        services.keep_in_step(batch=batch, covers=covers)
+    except RumbrelError as error:
+        messages.error(request, str(error))
+        return redirect("batches:batch", pk=pk)
     covered = next(each for each in choices if each.key == covers)
     said = f"{covered.label.capitalize()}, {counted(covered.tracks, 'track')}, kept in sync:"
     messages.success(request, f"{said} after each scan, new and changed files are converted.")

@@ -106,7 +106,7 @@ def join(request: HttpRequest, pk: int) -> HttpResponse:
 @require_POST
 def joined(request: HttpRequest, pk: int) -> HttpResponse:
     removed = counted(services.join_track(track=get_object_or_404(Track, pk=pk)), "track")
-    messages.success(request, f"{removed} of this file taken out of the collection. The file stays.")
+    messages.success(request, f"{removed} of this file removed of the collection. The file stays.")
     return redirect("collection:track", pk)
 
 

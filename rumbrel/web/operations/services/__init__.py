@@ -3,15 +3,18 @@
 from .back_up import BackupRefused, back_up, read_backup, restore
 from .check_self import Check, check_self
 from .limit_growth import Growth, growths, keep_within_limits
+from .look_for_files import MissingPlace, missing_places
 
 __all__ = [
     "BackupRefused",
     "Check",
     "Growth",
+    "MissingPlace",
     "back_up",
     "check_self",
     "growths",
     "keep_within_limits",
+    "missing_places",
     "read_backup",
     "restore",
 ]

@@ -11,17 +11,28 @@ import shutil
 import sqlite3
 import tarfile
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
 from django.conf import settings
+from django.db.migrations.loader import MigrationLoader
 from django.utils import timezone
 
 import rumbrel
 from rumbrel.core.errors import RumbrelError
-from rumbrel.core.files import move_into_place, not_written, output_errors, refusal_reason, working_file, working_folder
+from rumbrel.core.files import (
+    move_into_place,
+    not_written,
+    output_errors,
+    refusal_reason,
+    remove_leftovers,
+    working_file,
+    working_folder,
+)
+
+from .move_paths import move_paths
 
 __all__ = ["Backup", "BackupRefused", "back_up", "read_backup", "restore"]
 
@@ -32,6 +43,7 @@ _FILES = ("dropped", "results", "discs", "shelf", "reading")
 """What was brought or made: large, and often kept elsewhere."""
 _LIST = "contents.json"
 _FORM = 1
+_TIME = "RUMBREL.mtime_ns"
 _COPY_BYTES = 1 << 20
 
 
@@ -41,13 +53,16 @@ class BackupRefused(RumbrelError):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Backup:
-    """What a backup says of itself. digests are the SHA-256 of its files by their names."""
+    """What a backup says of itself. digests are the SHA-256 of its files by their names; data is where its data folder was, ""
+    where that was not kept yet."""
 
     taken_at: str
     version: str
     with_files: bool
     digests: dict[str, str]
     size_bytes: int
+    data: str = ""
+    roots: tuple[str, ...] = ()
 
 
 def back_up(*, path: Path, with_files: bool = False) -> Backup:
@@ -61,6 +76,7 @@ def back_up(*, path: Path, with_files: bool = False) -> Backup:
     if not (data / _DATABASE).is_file():
         raise BackupRefused(f"There is nothing to back up in {data}: Rumbrel was never started with it.")
     digests: dict[str, str] = {}
+    _sweep_copies(path.parent)
     with output_errors(path.parent), working_file(path) as working:
         working.chmod(0o600)
         with working.open("wb") as file:
@@ -75,7 +91,8 @@ def back_up(*, path: Path, with_files: bool = False) -> Backup:
                         _add(tar, found, str(found.relative_to(data)), digests)
                 said = {
                     "form": _FORM, "taken_at": timezone.now().isoformat(), "version": rumbrel.__version__,
-                    "with_files": with_files, "digests": digests,
+                    "with_files": with_files, "digests": digests, "data": str(data.resolve()),
+                    "roots": [str(root) for root in settings.RUMBREL.roots],
                 }  # fmt: skip
                 body = json.dumps(said, ensure_ascii=True, indent=1).encode()
                 entry = tarfile.TarInfo(_LIST)
@@ -86,6 +103,15 @@ def back_up(*, path: Path, with_files: bool = False) -> Backup:
         backup = read_backup(working)
         move_into_place(working, path, replaces=False)
     return backup
+
+
+def _sweep_copies(folder: Path) -> None:
+    """What a backup that was killed left beside it: a part of the file, and a copy of the database."""
+    with output_errors(folder):
+        remove_leftovers(folder, below=False)
+        for left in folder.glob(".rumbrel-*.part"):
+            if left.is_dir() and (left / _DATABASE).exists():
+                shutil.rmtree(left, ignore_errors=True)
 
 
 def _copy_database(source: Path, copy: Path) -> None:
@@ -132,6 +158,8 @@ def _add(tar: tarfile.TarFile, path: Path, name: str, digests: dict[str, str]) -
         with path.open("rb") as file:
             entry = tar.gettarinfo(arcname=name, fileobj=file)
             entry.mode = 0o600
+            # As exact as the ledgers have it: a result is known again by it.
+            entry.pax_headers = {_TIME: str(os.fstat(file.fileno()).st_mtime_ns)}
             reader = _Digesting(file, entry.size)
             tar.addfile(entry, reader)
     except FileNotFoundError:
@@ -168,43 +196,90 @@ def read_backup(path: Path) -> Backup:
     return Backup(
         taken_at=str(said.get("taken_at", "")), version=str(said.get("version", "")),
         with_files=bool(said.get("with_files")), digests=found, size_bytes=path.stat().st_size,
+        data=str(said.get("data", "")), roots=tuple(map(str, said.get("roots", ()))),
     )  # fmt: skip
 
 
-def restore(*, path: Path) -> tuple[Backup, Path | None]:
-    """Put a backup in the place of the data folder; what was there is kept beside it, and its folder returned.
+def restore(*, path: Path, places: Mapping[Path, Path] | None = None) -> tuple[Backup, Path | None]:
+    """Put a backup in the place of the data folder; what was there is kept beside it, and its folder returned. places says
+    where folders are now that were elsewhere; the data folder's own place is known.
 
     What the backup does not hold of files is taken over from there. Raises BackupRefused, OutputError.
     """
     backup = read_backup(path)
+    _see_that_it_is_not_newer(backup)
     data = settings.RUMBREL.data
-    fresh = data.with_name(f".{data.name}.restored.{os.getpid()}")
-    with output_errors(data.parent):
-        for left in data.parent.glob(f".{data.name}.restored.*"):
+    # A folder that is mounted keeps its name: what is in it changes places within it.
+    mounted = os.path.ismount(data)
+    beside = data if mounted else data.parent
+    fresh = beside / f".{data.name}.restored.{os.getpid()}"
+    moved = {Path(old): new for old, new in ({backup.data: data.resolve()} if backup.data else {}).items()}
+    with output_errors(beside):
+        for left in beside.glob(f".{data.name}.restored.*"):
             shutil.rmtree(left, ignore_errors=True)
         fresh.mkdir(mode=0o700)
         try:
             with tarfile.open(path, "r:") as tar:
                 tar.extractall(fresh, filter="data")
+                for member in tar.getmembers():
+                    if (time_ns := member.pax_headers.get(_TIME, "")).isdecimal():
+                        os.utime(fresh / member.name, ns=(int(time_ns), int(time_ns)))
             (fresh / _LIST).unlink()
             for name, digest in backup.digests.items():
                 with (fresh / name).open("rb") as file:
                     if hashlib.file_digest(file, "sha256").hexdigest() != digest:
                         raise BackupRefused(f"{name} could not be restored as it was backed up. Try another disk.")
-            aside = _set_aside(data)
+            _see_that_it_is_known(fresh / _DATABASE, backup)
+            move_paths(fresh / _DATABASE, fresh / "ledger", {**moved, **(places or {})})
+            aside = _set_aside(data, within=mounted)
             try:
-                os.rename(fresh, data)
+                if mounted:
+                    _move_in(fresh, data)
+                else:
+                    os.rename(fresh, data)
             except OSError as error:
-                if aside is not None:
+                if aside is not None and mounted:
+                    _move_in(aside, data)
+                elif aside is not None:
                     _bring_back(aside, data, error)
                 raise
-        except tarfile.TarError as error:
+        except (tarfile.TarError, sqlite3.Error) as error:
             raise BackupRefused(f"The backup could not be restored: {error}.") from error
         finally:
             shutil.rmtree(fresh, ignore_errors=True)
     if aside is not None:
         _take_over(aside, data)
     return backup, aside
+
+
+def _see_that_it_is_not_newer(backup: Backup) -> None:
+    def parts(version: str) -> tuple[int, ...]:
+        return tuple(int(part) for part in version.split(".") if part.isdigit())
+
+    if parts(backup.version) > parts(rumbrel.__version__):
+        text = f"This backup was made by version {backup.version} of Rumbrel; this is version {rumbrel.__version__}."
+        raise BackupRefused(f"{text} Install the newer version, then restore it.")
+
+
+def _see_that_it_is_known(database: Path, backup: Backup) -> None:
+    """Within a version too there are newer states of the database."""
+    known = set(MigrationLoader(None, ignore_no_migrations=True).disk_migrations)
+    with closing(sqlite3.connect(f"file:{database}?mode=ro", uri=True)) as kept:
+        applied = set(kept.execute("SELECT app, name FROM django_migrations").fetchall())
+    ours = {app for app, _ in known}
+    if unknown := sorted(each for each in applied - known if each[0] in ours):
+        raise BackupRefused(
+            f"This backup has changes of the database that this version, {rumbrel.__version__}, does not know "
+            f"({unknown[0][0]} {unknown[0][1]}; it was made by version {backup.version}). Install the newer version, then "
+            "restore it."
+        )
+
+
+def _move_in(folder: Path, data: Path) -> None:
+    """Everything in a folder to where that folder lies."""
+    for entry in sorted(folder.iterdir()):
+        os.rename(entry, data / entry.name)
+    folder.rmdir()
 
 
 def _bring_back(aside: Path, data: Path, error: OSError) -> None:
@@ -229,13 +304,28 @@ def _take_over(aside: Path, data: Path) -> None:
                 raise BackupRefused(text) from error
 
 
-def _set_aside(data: Path) -> Path | None:
+_LOCK = "in-use"
+"""Says that somebody works with the data folder: it stays where it is."""
+
+
+def _set_aside(data: Path, *, within: bool) -> Path | None:
     if not data.exists():
         return None
+    beside = data if within else data.parent
     stem = f"{data.name}.before-{timezone.now():%Y-%m-%d-%H%M%S}"
-    number, aside = 1, data.with_name(stem)
+    number, aside = 1, beside / stem
     while aside.exists():
         number += 1
-        aside = data.with_name(f"{stem}-{number}")
-    os.rename(data, aside)
+        aside = beside / f"{stem}-{number}"
+    if not within:
+        os.rename(data, aside)
+        return aside
+    aside.mkdir(mode=0o700)
+    for entry in sorted(data.iterdir()):
+        if (
+            entry.name != _LOCK
+            and f"{data.name}.before-" not in entry.name
+            and f".{data.name}.restored." not in entry.name
+        ):
+            os.rename(entry, aside / entry.name)
     return aside

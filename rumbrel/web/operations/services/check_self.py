@@ -16,9 +16,12 @@ from django.db import DatabaseError, connection
 from django.db.migrations.executor import MigrationExecutor
 from django.utils import timezone
 
+import rumbrel
 from rumbrel.core.verdict import Verdict
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.watch import SECONDS_BETWEEN_LOOKS, seconds_since_beat
+
+from .look_for_files import missing_places
 
 __all__ = ["Check", "check_self"]
 
@@ -35,7 +38,7 @@ class Check:
 
 def check_self(*, running: bool = True) -> list[Check]:
     """running says that Rumbrel is meant to be at work: then its workers are looked for too."""
-    parts: list[Callable[[], Iterator[Check]]] = [_packages, _permissions, _roots, _room, _clock, _database]
+    parts: list[Callable[[], Iterator[Check]]] = [_packages, _permissions, _roots, _room, _clock, _database, _files]
     if running:
         parts.append(_workers)
     return [check for part in parts for check in part()]
@@ -162,12 +165,33 @@ def _database() -> Iterator[Check]:
     except DatabaseError as error:
         yield _wrong("database version", str(error), "Start Rumbrel once.")
         return
-    if missing:
+    known = set(plan.disk_migrations)
+    newer = sorted(
+        each for each in plan.applied_migrations if each not in known and each[0] in {app for app, _ in known}
+    )
+    if newer:
+        text = f"made by a newer version than this one, {rumbrel.__version__}: it has {newer[0][0]} {newer[0][1]}"
+        yield _wrong("database version", text, "Start the newer version again, or restore a backup of this one.")
+    elif missing:
         yield _wrong(
             "database version", f"{len(missing)} changes are missing", "Start Rumbrel, which brings it up to date."
         )
     else:
-        yield _right("database version", "up to date")
+        yield _right("database version", f"up to date, for version {rumbrel.__version__}")
+
+
+def _files() -> Iterator[Check]:
+    """A sample of everything that the database names is opened."""
+    try:
+        missing = missing_places()
+    except DatabaseError:
+        # What is wrong with it stands above.
+        return
+    for each in missing:
+        remedy = "Connect its disk; after a move, restore with --place OLD=NEW."
+        yield _wrong("files", f"{each.path} is not there ({each.what})", remedy, Verdict.DOUBTFUL)
+    if not missing:
+        yield _right("files", "source folders, and a sample of sources, results and disc images, can be opened")
 
 
 def _workers() -> Iterator[Check]:
