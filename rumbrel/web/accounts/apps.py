@@ -9,5 +9,8 @@ class AccountsConfig(AppConfig):
     name = "rumbrel.web.accounts"
 
     def ready(self) -> None:
-        needs(Role.ADMINISTER, *(f"accounts:{name}" for name in ("index", "add", "change", "set-password")))
+        needs(
+            Role.ADMINISTER,
+            *(f"accounts:{name}" for name in ("index", "add", "change", "set-password", "records", "lift")),
+        )
         needs(Role.LISTEN, "accounts:password", "accounts:sign-out")

@@ -12,7 +12,7 @@ from rumbrel.web.ui.asking import asking
 from rumbrel.web.ui.roles import Role, needed_role
 from rumbrel.web.ui.views.errors import not_allowed
 
-from .services import may_be_first
+from .services import may_be_first, note_act
 
 __all__ = ["Admission", "OPEN_VIEWS"]
 
@@ -45,6 +45,8 @@ class Admission:
         needed = needed_role(name, request.method or "")
         if request.user.role < needed:
             return not_allowed(request, _refusal(Role(request.user.role), needed))
+        if needed is Role.ADMINISTER and request.method == "POST":
+            note_act(owner=request.user.get_username(), view=name, address=request.path)
         return None
 
 

@@ -26,3 +26,24 @@ class Account(AbstractBaseUser):
     @property
     def role_said(self) -> str:
         return Role(self.role).said
+
+
+class AdministrativeAct(models.Model):
+    """A press that only administrators may make: who made it, which, and on what address."""
+
+    owner = models.CharField(max_length=60)
+    view = models.CharField(max_length=80)
+    address = models.CharField(max_length=400)
+    at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("-pk",)
+
+    def __str__(self) -> str:
+        return f"{self.owner}: {self.view}"
+
+    @property
+    def said(self) -> str:
+        """The name of the view as words."""
+        room, _, name = self.view.partition(":")
+        return f"{room.capitalize()}: {name.replace('-', ' ')}"

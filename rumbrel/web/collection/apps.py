@@ -16,6 +16,8 @@ class CollectionConfig(AppConfig):
             carry_out_bag,
             carry_out_fixity,
             carry_out_looks,
+            carry_out_removal,
+            carry_out_removal_of_missing,
             look_at_watched,
             reread_old_facts,
             scan_folder,
@@ -42,6 +44,8 @@ class CollectionConfig(AppConfig):
         )
         register(JobKind(key="fixity", run=carry_out_fixity, address=lambda work: reverse("collection:fixity")))
         register(JobKind(key="look", run=carry_out_looks, address=_look_address))
+        for key, run in (("remove-folder", carry_out_removal), ("remove-missing", carry_out_removal_of_missing)):
+            register(JobKind(key=key, run=run, address=lambda folder: reverse("collection:folders"), continues=True))
         register(JobKind(key="scan", run=scan_folder, address=lambda folder: reverse("collection:folders")))
 
 

@@ -75,6 +75,9 @@ AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
 AXES_LOCKOUT_CALLABLE = "rumbrel.web.accounts.views.accounts.locked_out"
 AXES_RESET_ON_SUCCESS = True
 AXES_VERBOSE = False
+# Who failed to sign in, and from where, is for administrators to see; passwords are never noted.
+AXES_ENABLE_ACCESS_FAILURE_LOG = True
+AXES_SENSITIVE_PARAMETERS: list[str] = []
 CONTENT_SECURITY_POLICY = {
     "DIRECTIVES": {
         "default-src": [NONE],

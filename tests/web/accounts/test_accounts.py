@@ -6,16 +6,19 @@ import re
 import subprocess
 import sys
 from dataclasses import replace
+from datetime import timedelta
 from pathlib import Path
 
+from axes.models import AccessFailureLog
 from django.conf import settings
 from django.core.management import call_command
 from django.core.management.base import CommandError
 from django.test import Client, override_settings
 from django.urls import get_resolver, reverse
+from django.utils import timezone
 
-from rumbrel.web.accounts.models import Account
-from rumbrel.web.accounts.services import AccountRefused, change_account, make_account
+from rumbrel.web.accounts.models import Account, AdministrativeAct
+from rumbrel.web.accounts.services import AccountRefused, change_account, forget_old_records, make_account
 from rumbrel.web.collection.models import SavedView, Track
 from rumbrel.web.collection.queries import pulled_ids
 from rumbrel.web.jobs.management.commands import serve
@@ -135,6 +138,30 @@ class AdmissionTests(AccountCase):
         unknown = self.client.post(address, {"username": "Nobody", "password": "wrong"}).content.decode()
         strip = re.compile(r'(value|csrfmiddlewaretoken)="[^"]*"|name="csrf[^>]*>')
         self.assertEqual(strip.sub("", unknown), strip.sub("", said[0].content.decode()), "names are not betrayed")
+
+    def test_an_administrator_sees_who_failed_lifts_locks_and_what_was_administered(self) -> None:
+        boss, worker = self.signed_in("Venning", Role.ADMINISTER), self.signed_in("Orrel", Role.WORK)
+        wrong = {"username": "Orrel", "password": "a secret that is wrong"}
+        with self.assertLogs("axes", "WARNING") as log:
+            for _ in range(5):
+                self.client.post(reverse("accounts:sign-in"), wrong)
+        noted = " ".join(log.output)
+        self.assertIn("Orrel", noted)
+        self.assertIn("127.0.0.1", noted)
+        self.assertNotIn("secret that", noted)
+        self.assertEqual(worker.get(reverse("accounts:records")).status_code, 403)
+        page = boss.get(reverse("accounts:records")).content.decode()
+        self.assert_all_in(("wrong password", "locked out", "signed in", "127.0.0.1", "Lift lock"), page)
+        self.assertNotIn("secret that", page)
+        (lock,) = re.findall(r'id="lift-(\d+)"', page)
+        page = boss.post(reverse("accounts:lift", args=[lock]), follow=True).content.decode()
+        self.assert_all_in(("Orrel can try to sign in again.", "Accounts: lift", "Venning"), page)
+        again = self.client.post(reverse("accounts:sign-in"), {"username": "Orrel", "password": PASSWORD})
+        self.assertEqual(again.status_code, 302)
+        AdministrativeAct.objects.update(at=timezone.now() - timedelta(days=91))
+        AccessFailureLog.objects.update(attempt_time=timezone.now() - timedelta(days=89))
+        self.assertEqual((forget_old_records(), AdministrativeAct.objects.count()), (1, 0))
+        self.assertGreater(AccessFailureLog.objects.count(), 0)
 
     def test_signing_out_and_another_password_end_every_session(self) -> None:
         one = self.signed_in("Orrel", Role.WORK)

@@ -16,14 +16,17 @@ from rumbrel.core.errors import Cancelled, OutputError
 from rumbrel.core.inspection import inspect_file, inspect_many
 from rumbrel.web.collection.facts import restored_facts
 from rumbrel.web.collection.models import Facet, PullList, SourceFolder, Track, TrackFacts
-from rumbrel.web.collection.queries import find_tracks, pulled_ids
+from rumbrel.web.collection.queries import find_tracks, pull_list_of, pulled_ids
 from rumbrel.web.collection.sentence import Sentence
 from rumbrel.web.collection.services import add_folder, pull_found, reread_old_facts, start_scan
+from rumbrel.web.collection.services.remove_missing import remove_tracks
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.playlists.services import make_playlist
 from tests.marks import slow
 from tests.signals import write_film, write_sound
 from tests.web.case import WebCase
+
+REMOVAL = "rumbrel.web.collection.services.remove_folder"
 
 
 class ScanTests(WebCase):
@@ -173,7 +176,7 @@ class ScanTests(WebCase):
         page = self.page(reverse("collection:missing", args=[folder.pk]))
         self.assert_all_in(("Remove 1 track", "1 playlist would lose entries"), page)
         response = self.client.post(reverse("collection:remove-missing", args=[folder.pk]), follow=True)
-        self.assertIn("1 missing track removed", response.content.decode())
+        self.assertIn("1 track removed from the collection", response.content.decode())
         playlist.refresh_from_db()
         self.assertEqual((Track.objects.count(), playlist.count, PullList.objects.get().count), (2, 2, 2))
         self.assertEqual(sum(Facet.objects.values_list("tracks", flat=True)), 2)
@@ -190,6 +193,35 @@ class ScanTests(WebCase):
         with mock.patch("rumbrel.core.forecast.sources.os.scandir", side_effect=denied):
             self.assertRegex(self.rescan(), "1 folder could not be read: .*/source/a")
         self.assertEqual(Track.objects.filter(missing_since=None).count(), 3)
+
+    def test_many_tracks_leave_a_few_at_a_time_and_a_stop_leaves_the_rest_whole(self) -> None:
+        for number in range(7):
+            write_sound(self.source / f"{number}.wav", 900 + number)
+        self.scan()
+        pull_found(sentence=Sentence())
+        folder, turns = SourceFolder.objects.get(), []
+        noted = remove_tracks
+
+        def counted(going: list[int]) -> int:
+            turns.append(len(going))
+            if len(turns) == 2:
+                Job.objects.filter(kind="remove-folder").update(stop_asked=True)
+            return noted(going)
+
+        with (
+            mock.patch(f"{REMOVAL}.MOST_AT_ONCE", 3), mock.patch(f"{REMOVAL}._TRACKS_A_TURN", 2),
+            mock.patch(f"{REMOVAL}.remove_tracks", counted),
+        ):  # fmt: skip
+            address = reverse("collection:folder-removed", args=[folder.pk])
+            self.assertIn("runs in the background", self.client.post(address, follow=True).content.decode())
+            self.assertIn("is being removed already", self.client.post(address, follow=True).content.decode())
+            (job,) = self.work()
+            self.assertEqual((job.state, turns), ("stopped", [2, 2]))
+            self.assertEqual((Track.objects.count(), pull_list_of().count), (3, 3))
+            self.assertEqual(sum(Facet.objects.values_list("tracks", flat=True)), 3)
+            self.client.post(address)
+        self.assertEqual((SourceFolder.objects.count(), Track.objects.count()), (0, 0))
+        self.assertEqual(len(list(self.source.glob("*.wav"))), 7)
 
     def test_links_out_of_the_roots_are_not_followed(self) -> None:
         outside = self.folder / "outside"

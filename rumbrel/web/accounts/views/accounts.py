@@ -6,6 +6,7 @@ from django.conf import settings
 from django.contrib import messages
 from django.contrib.auth import login
 from django.contrib.auth.views import LoginView, LogoutView, PasswordChangeView
+from django.core.paginator import Paginator
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse_lazy
@@ -17,9 +18,21 @@ from rumbrel.web.ui.views.errors import not_allowed
 
 from .. import services
 from ..forms import AccountForm, FirstForm, NewAccountForm, OwnPasswordForm, SetPasswordForm, SignInForm
-from ..models import Account
+from ..models import Account, AdministrativeAct
 
-__all__ = ["OwnPassword", "SignIn", "SignOut", "add", "change", "first", "index", "locked_out", "set_password"]
+__all__ = [
+    "OwnPassword",
+    "SignIn",
+    "SignOut",
+    "add",
+    "change",
+    "first",
+    "index",
+    "lift",
+    "locked_out",
+    "records",
+    "set_password",
+]
 
 
 class SignIn(LoginView):
@@ -89,6 +102,24 @@ def index(request: HttpRequest) -> HttpResponse:
         "accounts/accounts.html",
         {"rows": rows, "new": new, "set_password": SetPasswordForm(), "first": not rows},
     )
+
+
+@require_safe
+def records(request: HttpRequest) -> HttpResponse:
+    """Sign-ins, locks, and what administrators did."""
+    page = Paginator(AdministrativeAct.objects.all(), 50).get_page(request.GET.get("page"))
+    context = {"sign_ins": services.sign_ins(), "locks": services.locks(), "page": page, "days": services.DAYS_KEPT}
+    return render(request, "accounts/records.html", context)
+
+
+@require_POST
+def lift(request: HttpRequest, pk: int) -> HttpResponse:
+    name = services.lift_lock(pk=pk)
+    if name:
+        messages.success(request, f"{name} can try to sign in again.")
+    else:
+        messages.error(request, "That lock has ended already.")
+    return redirect("accounts:records")
 
 
 @require_POST

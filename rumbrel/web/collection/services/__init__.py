@@ -21,13 +21,25 @@ from .look_at_tracks import NothingToLookAt, carry_out_looks, look_under_way, st
 from .make_bags import carry_out_bag, start_bag
 from .pull_tracks import clear_pulls, pull_found, pull_tracks, restore_pulls, take_off_tracks, toggle_pull
 from .recount import recount_folder
-from .remove_folder import folder_track_ids, remove_folder, rename_folder
+from .remove_folder import (
+    FolderBusy,
+    carry_out_removal,
+    carry_out_removal_of_missing,
+    folder_track_ids,
+    remove_folder,
+    rename_folder,
+    start_removal,
+)
 from .remove_missing import missing_ids, remove_missing
 from .scan_folder import scan_folder
 from .show_cover import show_cover
 from .watch_folders import look_at_watched, watch_folder
 
 __all__ = [
+    "FolderBusy",
+    "carry_out_removal",
+    "carry_out_removal_of_missing",
+    "start_removal",
     "FolderRefused",
     "Heard",
     "NothingToLookAt",

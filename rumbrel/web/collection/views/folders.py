@@ -95,15 +95,20 @@ def remove(request: HttpRequest, pk: int) -> HttpResponse:
 def removed(request: HttpRequest, pk: int) -> HttpResponse:
     folder = get_object_or_404(SourceFolder, pk=pk)
     try:
-        gone = services.remove_folder(folder=folder)
+        gone = services.start_removal(folder=folder)
     except RumbrelError as error:
         messages.error(request, str(error))
     else:
-        messages.success(
-            request,
-            f"{folder.path} and its {counted(gone, 'track')} left the collection. The files are where they were.",
-        )
+        _say_removed(request, gone, f"{folder.path} and its {{}} left the collection. The files were not touched.")
     return redirect("collection:folders")
+
+
+def _say_removed(request: HttpRequest, gone: Job | int, said: str) -> None:
+    """said has a place for how many."""
+    if isinstance(gone, Job):
+        messages.success(request, f"{gone.title}: many tracks, so it runs in the background. See Work.")
+    else:
+        messages.success(request, said.format(counted(gone, "track")))
 
 
 @require_POST
@@ -190,8 +195,12 @@ def missing(request: HttpRequest, pk: int) -> HttpResponse:
 
 @require_POST
 def remove_missing(request: HttpRequest, pk: int) -> HttpResponse:
-    removed = services.remove_missing(folder=get_object_or_404(SourceFolder, pk=pk))
-    messages.success(request, f"{counted(removed, 'missing track')} removed from the collection.")
+    try:
+        gone = services.start_removal(folder=get_object_or_404(SourceFolder, pk=pk), missing=True)
+    except RumbrelError as error:
+        messages.error(request, str(error))
+    else:
+        _say_removed(request, gone, "{} removed from the collection.")
     return redirect("collection:folders")
 
 

@@ -8,6 +8,7 @@ from pathlib import Path
 from django.conf import settings
 from django.db import transaction
 
+from rumbrel.web.accounts.services import forget_old_records
 from rumbrel.web.jobs.models import Job
 
 __all__ = ["Growth", "growths", "keep_within_limits"]
@@ -83,7 +84,7 @@ def keep_within_limits() -> int:
         first_kept = ended.values_list("pk", flat=True)[MOST_ENDED_JOBS - 1 : MOST_ENDED_JOBS].first()
         if first_kept is not None:
             removed += ended.filter(pk__lt=first_kept).delete()[0]
-    return removed
+    return removed + forget_old_records()
 
 
 def _oldest_off(folder: Path, most_bytes: int) -> int:
