@@ -136,7 +136,8 @@ SECURE_REFERRER_POLICY = "same-origin"
 SILENCED_SYSTEM_CHECKS = ["security.W005", "security.W021"] + (
     [] if RUMBREL.behind_https else ["security.W004", "security.W008", "security.W012", "security.W016"]
 )
-SESSION_COOKIE_SAMESITE = "Strict"
+# A link from elsewhere opens the page for who is signed in; what changes anything needs the token as well.
+SESSION_COOKIE_SAMESITE = "Lax"
 CSRF_COOKIE_SAMESITE = "Strict"
 MESSAGE_STORAGE = "django.contrib.messages.storage.session.SessionStorage"
 SECURE_CONTENT_TYPE_NOSNIFF = True

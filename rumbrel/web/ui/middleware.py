@@ -14,14 +14,21 @@ _OWN = ("same-origin", "none", "")
 
 
 def own_pages_only(answer: Answer) -> Answer:
-    """Refuse what another site's page asks for, whatever the method: a page can cost work as well as an action."""
+    """Refuse what another site's page asks for. A link on it, or in a mail, that somebody follows opens the page: no GET
+    changes anything or starts work."""
 
     def guarded(request: HttpRequest) -> HttpResponseBase:
-        if request.headers.get("Sec-Fetch-Site", "") not in _OWN:
+        if request.headers.get("Sec-Fetch-Site", "") not in _OWN and not _is_followed(request):
             return foreign(request)
         return answer(request)
 
     return guarded
+
+
+def _is_followed(request: HttpRequest) -> bool:
+    headers = request.headers
+    navigates = headers.get("Sec-Fetch-Mode") == "navigate" and headers.get("Sec-Fetch-Dest") == "document"
+    return request.method in ("GET", "HEAD") and navigates
 
 
 _FEATURES = (

@@ -185,7 +185,9 @@ class VolumePageTests(VolumeCase):
         write_sound(self.root / "Bells" / "Tide.mp3", 50_000, subtype="MPEG_LAYER_III")
         (self.root / "list.pls").write_text("[playlist]\nFile1=Bells/Peal.flac\nNumberOfEntries=1\n")
         address = reverse("bench:volume", args=[self.stick.pk])
-        self.page(address)
+        self.assertIn("2 sound files are not read yet", self.page(address))
+        self.assertEqual(Job.objects.count(), 0, "a page starts no work")
+        self.press("look-volume", self.stick.pk)
         self.work()
         page = self.page(address)
         self.assert_all_in(("<b>1</b> does not play", "the car takes MP3 only", "list.pls", ">Repair</button>"), page)
@@ -320,7 +322,7 @@ class OrderTests(VolumeCase):
 
 class OriginalTests(VolumeCase):
     def repaired(self, *presses: str) -> Delivery:
-        self.page(reverse("bench:volume", args=[self.stick.pk]))
+        self.press("look-volume", self.stick.pk)
         self.work()
         self.press("put-right", self.stick.pk)
         self.work()

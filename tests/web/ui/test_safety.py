@@ -140,6 +140,7 @@ class SafetyCase(WebCase):
             **dict.fromkeys((f"bench:{name}" for name in _OF_DELIVERIES), self.delivery.pk),
             **dict.fromkeys(("discs:copy", "discs:copy-state", "discs:stop-copy"), self.copy.pk),
             **dict.fromkeys(("accounts:change", "accounts:set-password"), self.account.pk),
+            "accounts:lift": 1, "batches:digest-days": self.kept.pk,
         }  # fmt: skip
         usual = {
             "collection": Track.objects.get(relative="a/peal <b>.flac").pk, "batches": self.batch.pk,
@@ -232,6 +233,11 @@ class ForeignTests(SafetyCase):
         scan = reverse("collection:scan", args=[SourceFolder.objects.get().pk])
         self.assertEqual(self.client.post(scan, headers={"Sec-Fetch-Site": "cross-site"}).status_code, 403)
         self.assertEqual(Job.objects.count(), before)
+        followed = {"Sec-Fetch-Site": "cross-site", "Sec-Fetch-Mode": "navigate", "Sec-Fetch-Dest": "document"}
+        self.assertEqual(self.client.get("/work/", headers=followed).status_code, 200, "a link that somebody follows")
+        self.assertEqual(self.client.post(scan, headers=followed).status_code, 403)
+        framed = followed | {"Sec-Fetch-Dest": "iframe"}
+        self.assertEqual(self.client.get("/work/", headers=framed).status_code, 403)
         page = self.client.get("/work/?page=1", headers={"Sec-Fetch-Site": "cross-site"}).content.decode()
         self.assert_all_in(("a page of another site", 'href="/work/?page=1"'), page)
 

@@ -56,13 +56,8 @@ def _context(request: HttpRequest, row: VolumeRow) -> dict[str, Any]:
 
 @require_safe
 def page(request: HttpRequest, pk: int) -> HttpResponse:
-    """A volume that was never looked at, or has something new on it, is looked at."""
-    row = _row(pk)
-    context = _context(request, row)
-    view = context.get("view")
-    if view is not None and view.unread and context["looking"] is None and request.method == "GET":
-        context["looking"] = job_row(services.start_look(row=row))
-    return render(request, "bench/volume.html", context)
+    """The page itself asks for what is new on it to be read."""
+    return render(request, "bench/volume.html", _context(request, _row(pk)))
 
 
 @require_POST

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 
+from django.core.exceptions import EmptyResultSet
 from django.db import connection, transaction
 from django.db.models import Count, F, Max, Min, Sum
 from django.utils import timezone
@@ -47,7 +48,11 @@ def pull_found(*, sentence: Sentence) -> int:
         before = pull_list.count
         pulled = Pull.objects.filter(pull_list=pull_list, cleared_at=None).values("track_id")
         wanted = without_wholes(find_tracks(sentence)).exclude(pk__in=pulled).values("id")
-        sql, params = wanted.query.sql_with_params()
+        try:
+            sql, params = wanted.query.sql_with_params()
+        except EmptyResultSet:
+            # No track can be like that.
+            return 0
         with connection.cursor() as cursor:
             cursor.execute(
                 f"INSERT INTO {Pull._meta.db_table} (pull_list_id, track_id, cleared_at) "
