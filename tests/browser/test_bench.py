@@ -77,7 +77,7 @@ class BenchTests(WayCase):
         row = page.locator("#taken tr", has=page.locator(".verdict-failed, .verdict-doubtful")).first
         number = re.sub(r"\D", "", row.get_attribute("id") or "")
         expect(row).to_contain_text("sector")
-        row.get_by_role("button", name="hear it").click()
+        row.get_by_role("button", name="Listen").click()
         expect(page.locator("#heard [data-hush]")).to_have_text("Pause")
         page.locator(f"#keep-{number}").click()
         expect(page.locator(f"#taken-{number}")).to_contain_text("taken in", timeout=A_WHILE_MS)

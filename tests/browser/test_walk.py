@@ -311,6 +311,7 @@ class DropTests(BrowserCase):
         page.locator("#browse a", has_text=str(self.instance.data / "demo")).click()
         expect(page.locator("#browse tr", has_text="Chimes")).to_contain_text("1")
         page.locator("#browse a", has_text="Chimes").click()
+        expect(page.locator("#browse tr", has_text="slow")).to_be_visible()
         page.get_by_role("button", name="Add this folder and scan").click()
         expect(page.locator("#folders tr", has_text="Chimes")).to_contain_text("done", timeout=A_WHILE_MS)
 
@@ -343,11 +344,11 @@ class ListenTests(FolderCase):
         page.keyboard.press("m")
         page.keyboard.press(".")
         page.keyboard.press("m")
-        page.get_by_label("What is looked at").select_option("mark")
+        page.get_by_label("Part shown").select_option("mark")
         expect(page.locator("[data-mark]")).to_be_visible()
         self.assertGreater(page.locator("[data-mark]").bounding_box()["width"], 1_000, "what is marked fills the ruler")
         page.keyboard.press("0")
-        expect(page.get_by_label("What is looked at")).to_have_value("whole")
+        expect(page.get_by_label("Part shown")).to_have_value("whole")
         # A sample of it as a target would make it; changing over to the source keeps the place.
         page.goto(f"{self.instance.address}/targets/speech-small/")
         page.get_by_label("From second").fill("8")
@@ -404,12 +405,12 @@ class FixityTests(FolderCase):
         paths = [write_sound(folder / f"Master {number}.flac", seed=number) for number in range(1, 6)]
         page = self.page_with(folder, "done: 5")
         page.get_by_role("link", name="Fixity").click()
-        page.get_by_role("button", name="Compare").click()
+        page.get_by_role("button", name="Check now").click()
         expect(page.locator("#fixity")).to_contain_text("5 kept.", timeout=A_WHILE_MS)
         raw = bytearray(paths[3].read_bytes())
         raw[len(raw) // 2] ^= 1
         paths[3].write_bytes(raw)
-        page.get_by_role("button", name="Compare").click()
+        page.get_by_role("button", name="Check now").click()
         expect(page.locator("#fixity")).to_contain_text("4 unchanged, 1 sound changed.", timeout=A_WHILE_MS)
         expect(page.locator("#fixity tr", has_text="Master 4")).to_contain_text("Bring it back from a copy")
         self.assertEqual(self.faults, [])

@@ -99,7 +99,7 @@ class WayTests(WayCase):
         page.keyboard.press("Space")
         expect(page.locator("[data-compare]")).to_have_attribute("data-playing", "true", timeout=A_WHILE_MS)
         page.keyboard.press("2")
-        expect(page.locator("[data-heard-voice]")).to_have_text("Telephone line, mu-law")
+        expect(page.locator("[data-heard-voice]")).to_have_text("Telephone line, mu-law, as forecast")
         page.go_back()
         page.goto(f"{self.instance.address}/batches/forecast/?target=phone-ulaw")
         self.finished(page)

@@ -14,7 +14,7 @@ from rumbrel.core.files import move_into_place, working_file
 
 from .shape import Block, SoundShape
 
-__all__ = ["FLOOR_DB", "FinePicture", "FinePictureMaker", "PictureView", "load_picture"]
+__all__ = ["FLOOR_DB", "FinePicture", "FinePictureMaker", "PictureView", "band_edges_hz", "load_picture"]
 
 _COLUMNS_A_SECOND = 100
 _MOST_COLUMNS = 400_000
@@ -26,7 +26,8 @@ _SPECTRA_A_BATCH = 64
 FLOOR_DB = -120
 _HOPS_A_SECOND = 10
 """Of the loudness: as LevelMeter gives it."""
-_VERSION = 1
+_VERSION, _LINEAR_VERSION = 2, 1
+"""Pictures of the first version have bands that are equally wide; they are read as near as their bands tell."""
 
 Number = TypeVar("Number", bound=np.generic)
 
@@ -45,7 +46,7 @@ class PictureView:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FinePicture:
     """lows and highs are the extremes of each column of samples_a_column samples, all channels together, in 16 bit
-    units. spectrum is shaped (columns of samples_a_spectrum samples, bands), linear in frequency from 0 Hz to half
+    units. spectrum is shaped (columns of samples_a_spectrum samples, bands), equally wide on the mel scale from 0 Hz to half
     the sample rate, in dB above FLOOR_DB of a sine at full scale. loudness is short term (3 s), ten values a second."""
 
     sample_rate: int
@@ -56,6 +57,11 @@ class FinePicture:
     highs: NDArray[np.int16]
     spectrum: NDArray[np.uint8]
     loudness: NDArray[np.float32]
+
+    @property
+    def edges_hz(self) -> NDArray[np.float64]:
+        """Where each band begins, and where the last one ends."""
+        return band_edges_hz(self.sample_rate)
 
     def view(self, start_seconds: float, end_seconds: float, columns: int) -> PictureView:
         """What lies between two times, in at most so many columns; half as many of the spectrum and loudness."""
@@ -88,16 +94,34 @@ def load_picture(path: Path) -> FinePicture | None:
     try:
         with np.load(path, allow_pickle=False) as kept:
             version, rate, samples, column, spectrum = (int(value) for value in kept["head"])
-            if version != _VERSION:
+            if version not in (_VERSION, _LINEAR_VERSION):
                 return None
+            levels = kept["spectrum"] if version == _VERSION else _on_mel_scale(kept["spectrum"], rate)
             return FinePicture(
                 sample_rate=rate, samples=samples, samples_a_column=column, samples_a_spectrum=spectrum,
-                lows=kept["lows"], highs=kept["highs"], spectrum=kept["spectrum"], loudness=kept["loudness"],
+                lows=kept["lows"], highs=kept["highs"], spectrum=levels, loudness=kept["loudness"],
             )  # fmt: skip
     except FileNotFoundError:
         return None
     except (OSError, ValueError, KeyError, BadZipFile) as error:
         raise DecodeError("The picture of this track cannot be read. Have the track looked at again.") from error
+
+
+def band_edges_hz(sample_rate: int) -> NDArray[np.float64]:
+    """Of bands that are equally wide on the mel scale, as 2595 log10(1 + f / 700) has it (O'Shaughnessy, Speech
+    Communication, 1987): music lies in its lower half, which a linear scale presses into a fifth."""
+    top = 2595 * np.log10(1 + sample_rate / 2 / 700)
+    return np.asarray(700 * (10 ** (np.linspace(0, top, _BANDS + 1) / 2595) - 1))
+
+
+def _on_mel_scale(levels: NDArray[np.uint8], sample_rate: int) -> NDArray[np.uint8]:
+    """Of bands that are equally wide in Hz."""
+    at = band_edges_hz(sample_rate) / (sample_rate / 2) * levels.shape[1]
+    bands = [
+        levels[:, int(low) : max(int(low) + 1, int(np.ceil(high - 1e-6)))].max(axis=1)
+        for low, high in zip(at[:-1], at[1:], strict=True)
+    ]
+    return np.stack(bands, axis=1)
 
 
 def _range_of(times: tuple[float, float], a_second: float, length: int) -> slice:
@@ -122,7 +146,7 @@ class FinePictureMaker:
         self._column = max(math.ceil(rate / _COLUMNS_A_SECOND), math.ceil(expected_samples / _MOST_COLUMNS))
         self._stride = max(math.ceil(rate / _SPECTRA_A_SECOND), math.ceil(expected_samples / _MOST_SPECTRA))
         self._fft = 1 << math.ceil(math.log2(max(2 * _BANDS, rate * _FFT_SECONDS)))
-        self._edges = np.arange(_BANDS) * (self._fft // 2) // _BANDS
+        self._edges = np.rint(band_edges_hz(rate)[:-1] * self._fft / rate).astype(np.intp)
         self._window = np.hanning(self._fft).astype(np.float32)
         self._held: Block | None = None
         self._lows: list[NDArray[np.int16]] = []

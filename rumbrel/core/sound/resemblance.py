@@ -14,6 +14,7 @@ at full bandwidth), two 0.32 and less."""
 
 _HIGHEST_HZ = 3_600
 _BANDS = 8
+_BAND_HZ = 22_050 / 96
 _SECONDS_A_STEP = 0.25
 _MOST_SHIFT_SECONDS = 2.0
 _FLOOR_DB_BELOW_PEAK = 50.0
@@ -33,8 +34,8 @@ def _course(picture: FinePicture) -> NDArray[np.float64]:
     step = max(1, round(_SECONDS_A_STEP * picture.sample_rate / picture.samples_a_spectrum))
     steps = len(levels) // step
     levels = levels[: steps * step].reshape(steps, step, -1).max(axis=1)
-    band_hz = picture.sample_rate / 2 / levels.shape[1]
-    edges = np.linspace(0, _HIGHEST_HZ, _BANDS + 1) / band_hz
+    levels = _equally_wide(levels, picture.edges_hz)
+    edges = np.linspace(0, _HIGHEST_HZ, _BANDS + 1) / _BAND_HZ
     levels = np.stack(
         [
             # A telephone recording ends below the highest band; then that is its highest one again.
@@ -47,6 +48,14 @@ def _course(picture: FinePicture) -> NDArray[np.float64]:
         return np.zeros((0, _BANDS))
     levels = np.maximum(levels, levels.max() - _FLOOR_DB_BELOW_PEAK)
     return np.asarray(levels - levels.mean(axis=0))
+
+
+def _equally_wide(levels: NDArray[np.float64], edges_hz: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Levels in dB of bands of _BAND_HZ, as far as there is sound: what is measured above was measured of such."""
+    wide = np.arange(0, min(_HIGHEST_HZ + 2 * _BAND_HZ, edges_hz[-1]) + 1e-6, _BAND_HZ)
+    low, high = edges_hz[:-1, None], edges_hz[1:, None]
+    shares = np.clip(np.minimum(high, wide[1:]) - np.maximum(low, wide[:-1]), 0, None) / (high - low)
+    return np.asarray(10 * np.log10(10 ** (levels / 10) @ shares + 1e-12))
 
 
 def _correlation(first: NDArray[np.float64], second: NDArray[np.float64], shift: int) -> float:

@@ -2,12 +2,13 @@
 
 from django.urls import path
 
-from .views import afterwards, batch, forecast, lists, report
+from .views import afterwards, batch, forecast, lists, next_steps, report
 
 app_name = "batches"
 urlpatterns = [
     path("playlists/<int:pk>/export/", lists.export, name="export-list"),
     path("batches/", batch.index, name="index"),
+    path("batches/next/", next_steps.panel, name="next"),
     path("batches/forecast/", forecast.forecast, name="forecast"),
     path("batches/forecast/folder/", forecast.folder, name="folder"),
     path("batches/forecast/mark/", forecast.mark, name="mark"),

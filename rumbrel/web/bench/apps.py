@@ -17,6 +17,7 @@ class BenchConfig(AppConfig):
             check_volume,
             foresee_delivery,
             look_at_volume,
+            make_practice_discs,
             shelve_image,
             take_in_disc,
         )
@@ -31,6 +32,7 @@ class BenchConfig(AppConfig):
                 continues=True,
             )
         )
+        register(JobKind(key="practice", run=make_practice_discs, address=lambda subject: reverse("bench:index")))
         register(JobKind(key="shelve", run=shelve_image, address=lambda image: reverse("bench:index")))
         for key, run in (("look-volume", look_at_volume), ("check-volume", check_volume)):
             register(JobKind(key=key, run=run, address=lambda volume: reverse("bench:volume", args=[volume])))

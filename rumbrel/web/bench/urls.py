@@ -8,6 +8,7 @@ app_name = "bench"
 urlpatterns = [
     path("bench/", bench.index, name="index"),
     path("bench/image/", bench.drop, name="drop"),
+    path("bench/practice/", bench.practice, name="practice"),
     path("bench/drive/<slug:drive>/put-in/", bench.put_in, name="put-in"),
     path("bench/drive/<slug:drive>/take-out/", bench.take_out, name="take-out"),
     path("bench/drive/<slug:drive>/copy/", bench.copy, name="copy"),

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from django.http import QueryDict
 
-from rumbrel.web.ui.templatetags.figures import clock, fault_words, kbps, khz, megabytes
+from rumbrel.web.ui.templatetags.figures import bytes_text, clock, fault_words, kbps, khz
 
 from .models import Track
 from .sentence import ORDERS, Sentence
@@ -45,10 +45,10 @@ COLUMNS: dict[str, Column] = {
     "bit": Column(head="bit", css="num", cell=lambda t: _number(t.bit_depth)),
     "ch": Column(head="ch", css="num", cell=lambda t: _number(t.channels)),
     "kbps": Column(head="kbit/s", css="num", cell=lambda t: kbps(t.bitrate_bps), order="bitrate"),
-    "mode": Column(head="Bitrate", css="soft", cell=lambda t: _text(t.bitrate_mode)),
+    "mode": Column(head="Bitrate mode", css="soft", cell=lambda t: _text(t.bitrate_mode)),
     "length": Column(head="Length", css="num", cell=lambda t: clock(t.seconds) if t.samples else "?", order="length"),
     "ruler": Column(head="Length against the longest", css="", is_bar=True),
-    "mb": Column(head="MB", css="num", cell=lambda t: megabytes(t.size_bytes), order="size"),
+    "mb": Column(head="Size", css="num", cell=lambda t: bytes_text(t.size_bytes), order="size"),
     "file": Column(head="File", css="soft name", cell=lambda t: t.relative, order="folder"),
     "source": Column(head="Source folder", css="soft name", cell=lambda t: t.folder.name),
     "added": Column(
@@ -57,7 +57,7 @@ COLUMNS: dict[str, Column] = {
     "fault": Column(head="Fault", css="fault", cell=lambda t: fault_words(t.fault), order="fault"),
 }
 """What can stand behind the title."""
-USUAL_COLUMNS = ("performer", "format", "khz", "bit", "ch", "kbps", "length", "ruler", "mb", "fault")
+USUAL_COLUMNS = ("performer", "format", "khz", "bit", "ch", "kbps", "length", "ruler", "mb")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -16,10 +16,12 @@ def picture_path(track_id: int) -> Path:
 
 
 def spectrum_record(kept: FinePicture, view: PictureView) -> dict[str, Any]:
-    """A spectrum as soundruler.js draws it: its bytes in base64, rows of bands, dB above floor, 0 to top_hz."""
+    """A spectrum as soundruler.js draws it: its bytes in base64, rows of bands, dB above floor; edges_hz is where each
+    band begins, and where the last one ends."""
     return {
         "spectrum": base64.b64encode(view.spectrum.tobytes()).decode(),
         "bands": view.spectrum.shape[1],
         "floor": FLOOR_DB,
         "top_hz": kept.sample_rate / 2,
+        "edges_hz": [round(float(edge), 1) for edge in kept.edges_hz],
     }

@@ -7,6 +7,7 @@ from .views import copying, discs, inlay, results, writing
 app_name = "discs"
 urlpatterns = [
     path("discs/", discs.index, name="index"),
+    path("discs/from-pulled/", discs.from_pulled, name="from-pulled"),
     path("discs/<int:pk>/", discs.disc, name="disc"),
     path("discs/<int:pk>/body/", discs.body, name="body"),
     path("discs/<int:pk>/act/<slug:name>/", discs.act, name="act"),

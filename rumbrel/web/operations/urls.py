@@ -5,4 +5,8 @@ from django.urls import path
 from .views import installation
 
 app_name = "operations"
-urlpatterns = [path("installation/", installation.index, name="index")]
+urlpatterns = [
+    path("installation/", installation.index, name="index"),
+    path("installation/backups/", installation.plan_backups, name="plan-backups"),
+    path("installation/backups/now/", installation.back_up_now, name="back-up"),
+]

@@ -267,6 +267,31 @@ class NamesTests(BenchCase):
         self.assertEqual(doubted.names_from, "as you named a disc with these track lengths")
         self.assertIn("with these track lengths, perhaps this one,", self.shown(doubted))
 
+    def test_discs_to_practise_with_are_there_on_any_installation(self) -> None:
+        self.assertIn("Add practice discs", self.page(reverse("bench:index")))
+        self.client.post(reverse("bench:practice"))
+        (job,) = self.work()
+        self.assertEqual(job.state, "done", job.error)
+        page = self.page(reverse("bench:index"))
+        self.assertNotIn("Add practice discs", page)
+        keys = {disc.key: disc.condition for disc in discs_on_shelf()}
+        self.assertEqual(
+            keys,
+            {"practice:emphasis": "clean", "practice:hidden": "clean", "practice:nameless": "clean",
+             "practice:scratched": "scratched", "practice:spots": "broken"},
+        )  # fmt: skip
+        self.client.post(reverse("bench:put-in", args=["clean"]), {"disc": "practice:hidden"})
+        taken = TakeIn.objects.latest("pk")
+        self.assert_all_in(("sound before track 1", "Round 1"), self.shown(taken))
+        self.client.post(reverse("bench:put-in", args=["offset"]), {"disc": "practice:spots"})
+        taken = TakeIn.objects.latest("pk")
+        self.press("start", taken)
+        self.work_all()
+        taken.refresh_from_db()
+        self.assertIn("failed", {reading["verdict"] for reading in taken.readings.values()})
+        self.client.post(reverse("bench:put-in", args=["early"]), {"disc": "practice:emphasis"})
+        self.assertIn("pre-emphasis", self.shown(TakeIn.objects.latest("pk")))
+
     def test_a_pile_begins_as_each_disc_is_put_in(self) -> None:
         self.on_shelf("one", 5)
         self.on_shelf("two", 6)

@@ -170,14 +170,14 @@ class WalkTests(MadeUpCase):
         query = "format=WAV&order=length&columns=mb&after=7&choosing=yes"
         page = self.client.post(reverse("collection:keep-view"), {"name": "Tall <b>", "query": query}, follow=True)
         self.assertEqual(page.redirect_chain[-1][0], "/?format=WAV&order=length&columns=mb")
-        self.assert_all_in(("Kept as Tall &lt;b&gt;.", "86 of 260 tracks", "views (1)"), page.content.decode())
+        self.assert_all_in(("Kept as Tall &lt;b&gt;.", "86 of 260 tracks", "Views (1)"), page.content.decode())
         self.client.post(reverse("collection:keep-view"), {"name": "Tall <b>", "query": "format=MP3"})
         view = SavedView.objects.get()
         self.assertEqual(view.query, "format=MP3")
         gone = self.client.post(reverse("collection:remove-view", args=[view.pk]), follow=True).content.decode()
-        self.assertNotIn("views (1)", gone)
+        self.assertNotIn("Views (1)", gone)
         back = re.search(r'action="(/views/[^"]+restore/)"', gone)[1]
-        self.assertIn("views (1)", self.client.post(back, follow=True).content.decode())
+        self.assertIn("Views (1)", self.client.post(back, follow=True).content.decode())
         refused = self.client.post(reverse("collection:keep-view"), {"name": " "}, follow=True).content.decode()
         self.assertIn("Give the view a name", refused)
 

@@ -129,7 +129,7 @@ class ActTests(DiscCase):
         self.act(disc, "sentence", medium="21")
         self.pull_all()
         page = self.fragment(reverse("discs:fill", args=[disc.pk]), pool="pulled")
-        self.assert_all_in(("3 tracks 20:17:51", "three"), page)
+        self.assert_all_in(("3 tracks would leave 20:17:51", "three"), page)
         ids = [track.source_id for track in self.made.design.tracks[1:]]
         self.client.post(
             reverse("discs:take-filling", args=[disc.pk]), {"tracks": " ".join(map(str, ids)) + " x 999999"}

@@ -14,6 +14,7 @@ import threading
 import time
 from contextlib import closing
 from dataclasses import replace
+from datetime import timedelta
 from pathlib import Path
 from unittest import mock
 
@@ -23,18 +24,31 @@ from django.test import TestCase, override_settings
 from django.urls import reverse
 from django.utils import timezone
 
-from rumbrel.core.errors import RumbrelError
+from rumbrel.core.errors import OutputError, RumbrelError
 from rumbrel.core.files import working_path
 from rumbrel.core.forecast import Entry, ResultLedger
 from rumbrel.core.verdict import Verdict
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.watch import beat
-from rumbrel.web.operations.services import back_up, check_self, growths, keep_within_limits, read_backup, restore
+from rumbrel.web.operations.models import BackupPlan
+from rumbrel.web.operations.services import (
+    back_up,
+    backups_in,
+    check_self,
+    growths,
+    keep_within_limits,
+    read_backup,
+    restore,
+    restore_drill,
+    start_due_backup,
+)
+from rumbrel.web.operations.services.back_up import Backup
 from rumbrel.web.ui.logs import JsonLines
 from tests.marks import slow
 from tests.signals import write_sound
 from tests.web.case import WebCase
 
+PLANNING = "rumbrel.web.operations.services.plan_backups"
 MANAGE = Path(__file__).resolve().parents[3] / "manage.py"
 
 
@@ -247,6 +261,71 @@ class MoveTests(BackupCase):
         working_path(self.folder / "old.tar").write_bytes(b"half")
         back_up(path=self.file)
         self.assertEqual(list(self.folder.glob(".rumbrel-*")), [])
+
+
+class ScheduleTests(WebCase):
+    def setUp(self) -> None:
+        super().setUp()
+        settings.RUMBREL.data.mkdir(parents=True, exist_ok=True)
+
+    def save(self, **values: object) -> str:
+        sent = {"every_days": 7, "folder": str(self.folder / "kept"), "keep": 2, **values}
+        return self.client.post(reverse("operations:plan-backups"), sent, follow=True).content.decode()
+
+    def test_they_are_taken_when_due_drilled_and_thinned(self) -> None:
+        self.assertEqual(start_due_backup(), 0, "nothing was asked for")
+        self.assertIn("is not there", self.save())
+        self.assertIn("inside the data folder", self.save(folder=str(settings.RUMBREL.data)))
+        self.assertIn("how many backups to keep", self.save(keep=0))
+        (self.folder / "kept").mkdir()
+        foreign = self.folder / "kept" / "rumbrel-of-mine.tar"
+        foreign.write_bytes(b"mine")
+        self.assertIn("Saved: every 7 days", self.save())
+        taken: list[Path] = []
+
+        def noted(*, path: Path, with_files: bool) -> Backup:
+            path.write_bytes(b"a backup")
+            taken.append(path)
+            return Backup(taken_at="", version="", with_files=with_files, digests={"a": "b"}, size_bytes=1)
+
+        with (
+            mock.patch(f"{PLANNING}.back_up", noted), mock.patch(f"{PLANNING}.restore_drill", return_value="Restored: 3 tracks."),
+        ):  # fmt: skip
+            for number in range(4):
+                Job.objects.update(created_at=timezone.now() - timedelta(days=2))
+                BackupPlan.objects.update(taken_at=timezone.now() - timedelta(days=8 if number else 999))
+                with mock.patch(f"{PLANNING}.timezone.now", return_value=timezone.now() + timedelta(seconds=number)):
+                    self.assertEqual((start_due_backup(), start_due_backup()), (1, 0))
+                    (job,) = self.work()
+                self.assertEqual(job.state, "done", job.error)
+            self.assertEqual(start_due_backup(), 0, "seven days have not passed")
+        self.assertEqual(backups_in(str(self.folder / "kept")), taken[:1:-1])
+        self.assertTrue(foreign.exists())
+        self.assert_all_in(
+            ("2 backups in the folder", "Restored: 3 tracks.", "Back up now"), self.page(reverse("operations:index"))
+        )
+
+    def test_one_that_failed_is_tried_the_next_day(self) -> None:
+        (self.folder / "kept").mkdir()
+        self.save()
+        with mock.patch(f"{PLANNING}.back_up", side_effect=OutputError("No room.")):
+            start_due_backup()
+            (job,) = self.work()
+        self.assertEqual((job.state, job.error), ("failed", "No room."))
+        self.assertEqual(start_due_backup(), 0)
+        Job.objects.update(created_at=timezone.now() - timedelta(hours=25))
+        self.assertEqual(start_due_backup(), 1)
+
+
+class DrillTests(BackupCase):
+    def test_a_backup_is_restored_for_a_trial_and_leaves_nothing(self) -> None:
+        self.filled()
+        back_up(path=self.file)
+        self.assertIn("Restored for a trial: 0 tracks", restore_drill(self.file))
+        self.assertEqual([path.name for path in self.folder.glob(".rumbrel-trial-*")], [])
+        self.file.write_bytes(self.file.read_bytes()[:-4_000])
+        with self.assertRaisesRegex(RumbrelError, "could not be restored for a trial"):
+            restore_drill(self.file)
 
 
 class CheckTests(WebCase):

@@ -32,6 +32,7 @@ from .hold_volumes import (
     volume_of,
 )
 from .play_disc import PlayerDisc, disc_in_player, played_track, put_into_player, take_from_player
+from .practice_discs import has_practice_discs, make_practice_discs, start_practice_discs
 from .shelf import ShelfDisc, discs_on_shelf, drop_image, shelf_disc, shelve_image
 from .take_in_disc import (
     bench_choice,
@@ -58,6 +59,9 @@ __all__ = [
     "check_volume",
     "digests_of_delivery",
     "has_digests",
+    "has_practice_discs",
+    "make_practice_discs",
+    "start_practice_discs",
     "start_check",
     "copy_disc_in",
     "copy_taken",

@@ -47,8 +47,9 @@ class ShelfDisc:
 
 
 def discs_on_shelf() -> list[ShelfDisc]:
-    """The demo's first, then what was written here, then one's own images."""
-    return [*_kept_in(settings.RUMBREL.shelf / "demo"), *_written(), *_kept_in(settings.RUMBREL.shelf / "own")]
+    """The demo's first, then what was written here, one's own images, and those to practise with."""
+    shelf = settings.RUMBREL.shelf
+    return [*_kept_in(shelf / "demo"), *_written(), *_kept_in(shelf / "own"), *_kept_in(shelf / "practice")]
 
 
 def _kept_in(folder: Path) -> list[ShelfDisc]:

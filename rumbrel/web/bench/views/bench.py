@@ -29,8 +29,9 @@ def index(request: HttpRequest) -> HttpResponse:
     what = request.GET.get("what", "")
     offered = dict(services.sources_offered()) if what else {}
     context = {
-        "busy": Job.objects.filter(kind__in=("take-in", "deliver"), state__in=Job.ACTIVE).exists(),
+        "busy": Job.objects.filter(kind__in=("take-in", "deliver", "practice"), state__in=Job.ACTIVE).exists(),
         "player": services.disc_in_player(),
+        "has_practice": services.has_practice_discs(),
         "what": what if what in offered else "",
         "what_words": offered.get(what, ""),
         "drives": drive_rows(),
@@ -95,6 +96,14 @@ def blank_out(request: HttpRequest, recorder: str) -> HttpResponse:
     with refusals_told(request):
         recorder_for(recorder)
         empty_tray(recorder=recorder)
+    return redirect("bench:index")
+
+
+@require_POST
+def practice(request: HttpRequest) -> HttpResponse:
+    """Discs that are hard to read, to try taking in with."""
+    services.start_practice_discs()
+    messages.success(request, "Practice discs are being made. They will be on the shelf in a moment.")
     return redirect("bench:index")
 
 

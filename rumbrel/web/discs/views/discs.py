@@ -21,6 +21,7 @@ from rumbrel.web.collection.queries import pulled_ids
 from rumbrel.web.jobs.rows import job_row
 from rumbrel.web.playlists.models import Playlist
 from rumbrel.web.playlists.queries import listed_ids
+from rumbrel.web.playlists.services import make_playlist
 
 from .. import services
 from ..forms import ACTS, FillForm, SentenceForm, TrackForm, disc_texts, gap_text
@@ -48,6 +49,19 @@ def lay_out(request: HttpRequest, pk: int) -> HttpResponse:
     except RumbrelError as error:
         messages.error(request, str(error))
         return redirect("playlists:playlist", pk=pk)
+    services.start_measuring(disc=disc)
+    return redirect("discs:disc", pk=disc.pk)
+
+
+@require_POST
+def from_pulled(request: HttpRequest) -> HttpResponse:
+    """The pull list as a playlist, and its disc."""
+    try:
+        playlist = make_playlist(name="", track_ids=pulled_ids())
+        disc = services.lay_out_list(playlist=playlist)
+    except RumbrelError as error:
+        messages.error(request, str(error))
+        return redirect("collection:index")
     services.start_measuring(disc=disc)
     return redirect("discs:disc", pk=disc.pk)
 

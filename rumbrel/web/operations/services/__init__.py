@@ -4,6 +4,15 @@ from .back_up import BackupRefused, back_up, read_backup, restore
 from .check_self import Check, check_self
 from .limit_growth import Growth, growths, keep_within_limits
 from .look_for_files import MissingPlace, missing_places
+from .plan_backups import (
+    backup_plan,
+    backups_in,
+    carry_out_backup,
+    change_backup_plan,
+    restore_drill,
+    start_backup,
+    start_due_backup,
+)
 
 __all__ = [
     "BackupRefused",
@@ -11,6 +20,13 @@ __all__ = [
     "Growth",
     "MissingPlace",
     "back_up",
+    "backup_plan",
+    "backups_in",
+    "carry_out_backup",
+    "change_backup_plan",
+    "restore_drill",
+    "start_backup",
+    "start_due_backup",
     "check_self",
     "growths",
     "keep_within_limits",

@@ -1,5 +1,5 @@
 // Voices of one comparison play together, all but one of them silent: changing over keeps the sample.
-import { drawSpectrum, drawTime, rulerColours } from "./soundruler.js";
+import { drawFrequencies, drawSpectrum, drawTime, rulerColours } from "./soundruler.js";
 
 const FADE_SECONDS = 0.004;
 let engine = null;
@@ -97,6 +97,16 @@ function trouble(text) {
 
 const safely = (promise) => promise.catch((error) => trouble(error.message || "This browser cannot play these sounds."));
 
+// As many pixels as the screen has.
+function sized(canvas, place) {
+  const [width, height, scale] = [place.clientWidth, place.clientHeight, window.devicePixelRatio || 1];
+  canvas.width = Math.round(width * scale);
+  canvas.height = Math.round(height * scale);
+  const context = canvas.getContext("2d");
+  context.scale(scale, scale);
+  return [context, width, height];
+}
+
 async function drawVoice(section, shown, seconds) {
   const canvas = section.querySelector("canvas");
   const differs = shown === "difference" && section.dataset.voice !== "0";
@@ -104,19 +114,17 @@ async function drawVoice(section, shown, seconds) {
   if (!answer.ok) return;
   const picture = await answer.json();
   picture.levels = Uint8Array.from(atob(picture.spectrum), (sign) => sign.charCodeAt(0));
-  const [width, height] = [canvas.clientWidth, canvas.clientHeight];
-  canvas.width = width;
-  canvas.height = height;
-  drawSpectrum(canvas.getContext("2d"), picture, 0, width, height, rulerColours(section));
+  const [context, width, height] = sized(canvas, canvas);
+  const paint = rulerColours(section);
+  context.font = `11px ${getComputedStyle(section.querySelector(".figure") ?? section).fontFamily}`;
+  drawSpectrum(context, picture, 0, width, height, paint);
+  drawFrequencies(context, picture, 0, width, height, paint);
   canvas.dataset.drawn = `${shown} ${seconds}`;
 }
 
 function drawScale(root, seconds) {
   const place = root.querySelector("[data-compare-time]");
-  const canvas = place.querySelector("canvas");
-  canvas.width = place.clientWidth;
-  canvas.height = place.clientHeight;
-  const context = canvas.getContext("2d");
+  const [context] = sized(place.querySelector("canvas"), place);
   context.font = `11px ${getComputedStyle(root.querySelector(".figure")).fontFamily}`;
   const from = Number(root.dataset.start);
   drawTime(context, { start: from, end: from + seconds }, 0, place.clientWidth, rulerColours(root));
@@ -194,6 +202,8 @@ function startComparison(root) {
   };
   document.addEventListener("keydown", keys);
   window.addEventListener("resize", draw);
+  new MutationObserver(draw).observe(document.documentElement, { attributeFilter: ["data-theme"] });
+  matchMedia("(prefers-color-scheme: dark)").addEventListener("change", draw);
   draw();
   show();
   follow();
