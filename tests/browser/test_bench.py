@@ -98,7 +98,7 @@ class BenchTests(WayCase):
         page.get_by_role("button", name=f"Pull all {len(made)}").click()
         expect(page.locator("#pull")).to_contain_text(f"{len(made)} tracks")
         page.locator("#pull summary").click()
-        page.get_by_role("link", name="Deliver to a volume").click()
+        page.locator("#pull").get_by_role("link", name="Deliver...").click()
         page.get_by_role("link", name="Tour bus").click()
         self.press(page, "#deliver-act", "#delivery table")
         expect(page.locator("#delivery .counts")).to_contain_text(f"{len(made)} copied", timeout=A_WHILE_MS)

@@ -46,13 +46,13 @@ class DiscTests(WayCase):
         expect(page.locator("#pull")).to_contain_text(f"{count} tracks")
         page.goto(f"{self.instance.address}/playlists/")
         page.get_by_label("Make a list of the pulled tracks").fill(name)
-        page.get_by_role("button", name="Make").click()
+        page.get_by_role("button", name="Make playlist").click()
         expect(page.locator("h1")).to_have_text(name)
         return page
 
     def laid_out(self, name: str, count: int, medium: str = "21") -> Page:
         page = self.listed(name, count)
-        page.get_by_role("button", name="Make a disc...").click()
+        page.locator("main").get_by_role("button", name="Make a disc...").click()
         page.wait_for_load_state()
         if medium != "80":
             page.get_by_label("Blank", exact=True).select_option(medium)

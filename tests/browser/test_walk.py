@@ -79,7 +79,7 @@ class WalkTests(BrowserCase):
         # 5: playlist, order, disc, write, read-back.
         page.goto(f"{self.instance.address}/playlists/")
         page.get_by_label("Make a list of the pulled tracks").fill("Shop disc")
-        page.get_by_role("button", name="Make").click()
+        page.get_by_role("button", name="Make playlist").click()
         row = page.locator("#list tbody tr").last
         last, mark = (
             row.locator(".name").first.inner_text(),
@@ -92,7 +92,7 @@ class WalkTests(BrowserCase):
         expect(mark).to_be_focused()
         page.keyboard.press("u")
         expect(page.locator("#list tbody tr").nth(3)).to_contain_text(last)
-        page.get_by_role("button", name="Make a disc...").click()
+        page.locator("main").get_by_role("button", name="Make a disc...").click()
         expect(page.locator(".big")).to_contain_text("free")
         page.get_by_label("Blank", exact=True).select_option("74")
         expect(page.locator(".ruler:visible")).to_have_attribute("aria-label", "4 tracks on the 74 minute blank")

@@ -241,6 +241,20 @@ def shares_of_collection() -> dict[str, list[Share]]:
     }
 
 
+def tracks_by_decade() -> list[tuple[str, str, int]]:
+    """Label, query and number of tracks of each decade, the oldest first; those without a year at the end."""
+    years = Track.objects.order_by().values_list("year").annotate(Count("pk"))
+    decades: dict[int, int] = {}
+    for year, tracks in years:
+        decades[year // 10 * 10] = decades.get(year // 10 * 10, 0) + tracks
+    dated = [
+        (f"{decade}s", f"least_year={decade}&most_year={decade + 9}", decades[decade])
+        for decade in sorted(decades)
+        if decade
+    ]
+    return [*dated, *([("no year", "most_year=0", decades[0])] if 0 in decades else [])]
+
+
 def lossless_part() -> Totals:
     """The lossless tracks, summed over the tracks themselves."""
     sums = Track.objects.filter(lossless=True).aggregate(n=Count("pk"), s=Sum("seconds"), b=Sum("size_bytes"))

@@ -38,6 +38,7 @@ from rumbrel.web.collection.services import (
     start_looks,
     toggle_pull,
 )
+from rumbrel.web.ui.templatetags.figures import bytes_text
 from tests.signals import melody, write_film, write_framed, write_sound
 from tests.web.case import WebCase
 
@@ -356,12 +357,20 @@ class NarrowerTests(WebCase):
     def test_the_overview_sums_up_and_leads_to_the_parts(self) -> None:
         page = self.page(reverse("collection:overview"))
         sizes = dict(Track.objects.values_list("relative", "size_bytes"))
-        self.assertIn(f"{(sizes['mid.flac'] + sizes['short.flac']) / 1e6:,.1f}", page)
+        self.assertIn(bytes_text(sizes["mid.flac"] + sizes["short.flac"]), page)
         self.assertRegex(page, r"3 lossless</a>, [\d.]+ MB")
         addresses = re.findall(r'<th scope="row"><a href="([^"]+)">', page)
         self.assertEqual(len(addresses), 5, "three formats, a rate, and no fault")
         counts = [int(re.search(r"(\d+) of 4 tracks", self.page(address))[1]) for address in addresses]
         self.assertEqual(sorted(counts), [1, 1, 2, 4, 4])
+        strips = re.findall(r'<svg class="ruler share-strip"[^>]*aria-label="([^"]+)">(.*?)</svg>', page, re.DOTALL)
+        self.assertEqual([name for name, _ in strips][-1], "Year, Tracks")
+        undated = re.search(r'<a href="([^"]+)" aria-label="no year: (\d) tracks">', strips[-1][1])
+        self.assertEqual(int(undated[2]), Track.objects.filter(year=0).count())
+        self.assertIn(f"{undated[2]} of 4 tracks", self.page(undated[1].replace("&amp;", "&")))
+        for name, strip in strips:
+            widths = [float(width) for width in re.findall(r'<rect [^>]*width="([\d.]+)"', strip)]
+            self.assertAlmostEqual(sum(widths), 1224, delta=0.1, msg=name)
 
     def test_folders_are_groups_of_their_source_folder(self) -> None:
         other = SourceFolder.objects.create(path="/made/up", label="Tapes")

@@ -12,13 +12,23 @@ from django.views.decorators.http import require_POST, require_safe
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.ui.answers import back_to, undo
 from rumbrel.web.ui.asking import who_asks
+from rumbrel.web.ui.templatetags.figures import bytes_text, clock
 from rumbrel.web.ui.words import counted
 
 from .. import services
 from ..columns import COLUMNS, column_heads, columns_left, title_sorting
 from ..forms import GroupForm, SavedViewForm, SentenceForm
 from ..models import SavedView, SourceFolder
-from ..queries import find_tracks, groups_of, lossless_part, page_of, shares_of_collection, totals_of
+from ..queries import (
+    Share,
+    find_tracks,
+    groups_of,
+    lossless_part,
+    page_of,
+    shares_of_collection,
+    totals_of,
+    tracks_by_decade,
+)
 from ..rows import csv_lines, json_lines
 from ..sentence import Sentence
 
@@ -119,10 +129,32 @@ def restore_view(request: HttpRequest, pk: int) -> HttpResponse:
 def overview(request: HttpRequest) -> HttpResponse:
     """The collection by format, rate and fault; each part leads to its tracks."""
     shares = shares_of_collection()
-    whole = totals_of(Sentence())
-    lossless = lossless_part()
-    context = {"shares": shares, "all": whole, "lossless": lossless}
+    tracks_at = reverse("collection:index")
+    pictures = [
+        (
+            heading,
+            [
+                ("Hours", [(row.label, f"{tracks_at}?{row.query}", row.seconds, _said(row)) for row in rows]),
+                ("Bytes", [(row.label, f"{tracks_at}?{row.query}", row.size_bytes, _said(row)) for row in rows]),
+            ],
+        )
+        for heading, rows in shares.items()
+    ]
+    decades = [
+        (label, f"{tracks_at}?{query}", tracks, f"{label}: {counted(tracks, 'track')}")
+        for label, query, tracks in tracks_by_decade()
+    ]
+    context = {
+        "shares": shares,
+        "pictures": [*pictures, ("Year", [("Tracks", decades)])],
+        "all": totals_of(Sentence()),
+        "lossless": lossless_part(),
+    }
     return render(request, "collection/overview.html", context)
+
+
+def _said(share: Share) -> str:
+    return f"{share.label}: {counted(share.tracks, 'track')}, {clock(share.seconds)}, {bytes_text(share.size_bytes)}"
 
 
 @require_safe

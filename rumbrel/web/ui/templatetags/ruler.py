@@ -205,3 +205,49 @@ def fit_strip(marks: Sequence[str], name: str) -> dict[str, object]:
         x = round(number * pitch + 0.5, 2)
         paths.setdefault(kind, []).append(_MARKS[kind].format(x=x, end=round(x + width, 2), width=round(width, 2)))
     return {"paths": [(kind, " ".join(drawn)) for kind, drawn in paths.items()], "width": STRIP_WIDTH, "name": name}
+
+
+SHARE_WIDTH = 1224.0
+SHARE_HEIGHT = 44
+_LEAST_PART = 2.0
+_LETTER_WIDTH = 7.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Part:
+    """A part of a strip: where it lies in its width units, what stands in it, and where it leads."""
+
+    x: float
+    width: float
+    label: str
+    title: str
+    address: str
+    odd: bool
+
+
+def parts_of(shares: Sequence[tuple[str, str, float, str]]) -> list[Part]:
+    """Shares (label, address, amount, title) side by side on the whole width.
+
+    A share too small to be seen is drawn as wide as can be pressed, at the cost of the others; its label stands only
+    where it fits.
+    """
+    kept = [share for share in shares if share[2] > 0]
+    whole = sum(amount for _, _, amount, _ in kept)
+    if not kept:
+        return []
+    free = SHARE_WIDTH - _LEAST_PART * len(kept)
+    parts, x = [], 0.0
+    for number, (label, address, amount, title) in enumerate(kept):
+        width = _LEAST_PART + max(0.0, free) * amount / whole
+        shown = label if width > 10 + _LETTER_WIDTH * len(label) else ""
+        parts.append(
+            Part(x=round(x, 2), width=round(width, 2), label=shown, title=title, address=address, odd=number % 2 == 1)
+        )
+        x += width
+    return parts
+
+
+@register.inclusion_tag("components/share_strip.html")
+def share_strip(shares: Sequence[tuple[str, str, float, str]], name: str) -> dict[str, object]:
+    """A whole as one strip, each part of which leads to what it stands for."""
+    return {"parts": parts_of(shares), "width": SHARE_WIDTH, "height": SHARE_HEIGHT, "name": name}
