@@ -79,7 +79,8 @@ class CrawlCase(BrowserCase):
             for mark in ("/download/", "/tracks/export.", "/checksums/", "/toml/", "/report.", "/results.", "/archive/")
         )
         ask = page.request.get if made else page.request.head
-        answer = ask(self.instance.address + address)
+        # A kept connection may just have been closed for idleness while a page was looked at.
+        answer = ask(self.instance.address + address, max_retries=2)
         if answer.status != 200 or (ask == page.request.head and answer.body()):
             self.wrong.append(f"{address}: {answer.status}")
 

@@ -412,5 +412,5 @@ class FixityTests(FolderCase):
         paths[3].write_bytes(raw)
         page.get_by_role("button", name="Check now").click()
         expect(page.locator("#fixity")).to_contain_text("4 unchanged, 1 sound changed.", timeout=A_WHILE_MS)
-        expect(page.locator("#fixity tr", has_text="Master 4")).to_contain_text("Bring it back from a copy")
+        expect(page.locator("#fixity tr", has_text="Master 4")).to_contain_text("Restore it from a copy")
         self.assertEqual(self.faults, [])

@@ -30,7 +30,7 @@ from ..queries import (
     tracks_by_decade,
 )
 from ..rows import csv_lines, json_lines
-from ..sentence import Sentence
+from ..sentence import NONE, Sentence
 
 _EXPORTS = {"csv": "text/csv", "jsonl": "application/jsonl"}
 
@@ -139,6 +139,12 @@ def overview(request: HttpRequest) -> HttpResponse:
             ],
         )
         for heading, rows in shares.items()
+        if heading != "Fault"
+    ]
+    faults = [
+        (row.label, f"{tracks_at}?{row.query}", row.tracks, _said(row))
+        for row in shares["Fault"]
+        if row.query != f"fault={NONE}"
     ]
     decades = [
         (label, f"{tracks_at}?{query}", tracks, f"{label}: {counted(tracks, 'track')}")
@@ -146,7 +152,11 @@ def overview(request: HttpRequest) -> HttpResponse:
     ]
     context = {
         "shares": shares,
-        "pictures": [*pictures, ("Year", [("Tracks", decades)])],
+        "pictures": [
+            *pictures,
+            ("Year", [("Tracks", decades)]),
+            *([("Fault", [("Tracks", faults)])] if faults else []),
+        ],
         "all": totals_of(Sentence()),
         "lossless": lossless_part(),
     }

@@ -8,12 +8,14 @@ import { startFocus } from "./focus.js";
 import { startHearing } from "./hearing.js";
 import { startKeyboard } from "./keyboard.js";
 import { startNarrowing } from "./narrowing.js";
+import { startNavigation } from "./navigation.js";
 import { startOrdering } from "./ordering.js";
 import { startSamples } from "./sample.js";
 import { startSingleKeys } from "./singlekeys.js";
 import { startTheme } from "./theme.js";
 
 startTheme();
+startNavigation();
 startSingleKeys();
 startChoices();
 startKeyboard();
