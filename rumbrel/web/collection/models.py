@@ -7,6 +7,8 @@ from django.db.models import F, Func, Q, Value
 from django.db.models.functions import Replace
 from django.utils import timezone
 
+from rumbrel.web.ui.seen import mark_of
+
 
 class SourceFolder(models.Model):
     """A folder on this machine that is read, never written. A file belongs to the innermost one above it.
@@ -191,6 +193,11 @@ class PullList(models.Model):
 
     def __str__(self) -> str:
         return f"{self.count} pulled"
+
+    @property
+    def mark(self) -> str:
+        """What a page that shows it sends with an act on it."""
+        return mark_of(self.count, self.version)
 
 
 class Pull(models.Model):

@@ -5,14 +5,16 @@ from dataclasses import dataclass
 from typing import Any
 from urllib.parse import quote
 
-from django.db import connection
+from django.db import connection, transaction
 from django.db.models import BigIntegerField, Count, Exists, ExpressionWrapper, F, OuterRef, Q, QuerySet, Sum
 from django.db.models import Max as Largest
 from django.db.models.expressions import RawSQL
+from django.http import HttpRequest
 
 from rumbrel.core.inspection import Facts
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.ui.asking import who_asks
+from rumbrel.web.ui.seen import refuse_unseen
 
 from .facts import restored_facts
 from .models import Facet, Fixity, FixityEvent, Pull, PullList, SourceFolder, Track, TrackFacts
@@ -340,6 +342,13 @@ def pulled_ids() -> list[int]:
     """The ids of the pulled tracks, in the order of pulling."""
     pulls = Pull.objects.filter(pull_list__owner=who_asks(), cleared_at=None).order_by("pk")
     return list(pulls.values_list("track_id", flat=True))
+
+
+def pulled_as_shown(request: HttpRequest) -> list[int]:
+    """The ids of the pulled tracks. Raises SeenError where the page showed another pull list."""
+    with transaction.atomic():
+        refuse_unseen(request, pull_list_of().mark, what="track")
+        return pulled_ids()
 
 
 _IDS_A_QUERY = 900

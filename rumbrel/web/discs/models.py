@@ -10,6 +10,7 @@ from rumbrel.core.records import from_record
 from rumbrel.web.collection.models import Track
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.playlists.models import Playlist
+from rumbrel.web.ui.seen import mark_of
 
 
 class Disc(models.Model):
@@ -63,6 +64,11 @@ class Disc(models.Model):
     def track_count(self) -> int:
         """The tracks that are to lie on it."""
         return sum(1 for track in self.plan.get("tracks", ()) if not track.get("left_out"))
+
+    @property
+    def mark(self) -> str:
+        """What a page that shows it sends with an act on it."""
+        return mark_of(self.track_count, self.revision)
 
     @property
     def said(self) -> str:

@@ -3,6 +3,7 @@
 from django.db import models
 
 from rumbrel.web.collection.models import Track
+from rumbrel.web.ui.seen import mark_of
 
 
 class KeptLists(models.Manager["Playlist"]):
@@ -35,6 +36,11 @@ class Playlist(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+    @property
+    def mark(self) -> str:
+        """What a page that shows it sends with an act on it."""
+        return mark_of(self.count, self.revision)
 
 
 class Entry(models.Model):

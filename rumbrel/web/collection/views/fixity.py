@@ -17,7 +17,7 @@ from rumbrel.web.ui.answers import back_to, refusals_told
 from .. import services
 from ..forms import BagForm, FixityForm, PlanForm
 from ..models import BagWork, SourceFolder, Track
-from ..queries import changed_files, fixity_counts, pulled_ids
+from ..queries import changed_files, fixity_counts, pulled_as_shown
 
 PAGE_FILES = 100
 LARGEST_LIST_BYTES = 50_000_000
@@ -81,8 +81,8 @@ def make_bag(request: HttpRequest) -> HttpResponse:
         return redirect("collection:fixity")
     folder = form.cleaned_data["folder"]
     there = Track.objects.filter(folder=folder, missing_since=None).order_by("relative") if folder else None
-    ids = pulled_ids() if there is None else list(there.values_list("pk", flat=True))
     with refusals_told(request):
+        ids = pulled_as_shown(request) if there is None else list(there.values_list("pk", flat=True))
         services.start_bag(name=form.cleaned_data["name"], track_ids=ids, description=form.cleaned_data["description"])
     return redirect("collection:fixity")
 

@@ -15,6 +15,7 @@ from rumbrel.core.places.browsing import count_files, list_folder
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import stop_job
 from rumbrel.web.ui.removal import holders_of
+from rumbrel.web.ui.seen import SEEN, SeenError, mark_of, refuse_unseen
 from rumbrel.web.ui.words import counted
 
 from .. import services
@@ -86,16 +87,29 @@ def rename(request: HttpRequest, pk: int) -> HttpResponse:
 def remove(request: HttpRequest, pk: int) -> HttpResponse:
     """What would go with a source folder."""
     folder = get_object_or_404(SourceFolder, pk=pk)
-    ids = services.folder_track_ids(folder=folder)
+    return render(request, "collection/remove_folder.html", _goes(folder, services.folder_track_ids(folder=folder)))
+
+
+def _goes(folder: SourceFolder, ids: list[int]) -> dict[str, object]:
+    """What goes with tracks of a folder, and the mark of that."""
     said = [text for holder in holders_of("track") if (text := holder.said(ids))]
-    return render(request, "collection/remove_folder.html", {"folder": folder, "count": len(ids), "said": said})
+    return {"folder": folder, "count": len(ids), "said": said, "seen": mark_of(len(ids), sorted(ids), said)}
+
+
+def _refuse_unseen(request: HttpRequest, folder: SourceFolder, ids: list[int]) -> None:
+    if SEEN in request.POST:
+        refuse_unseen(request, str(_goes(folder, ids)["seen"]), what="track", thing="what goes with them")
 
 
 @require_POST
 def removed(request: HttpRequest, pk: int) -> HttpResponse:
     folder = get_object_or_404(SourceFolder, pk=pk)
     try:
+        _refuse_unseen(request, folder, services.folder_track_ids(folder=folder))
         gone = services.start_removal(folder=folder)
+    except SeenError as error:
+        messages.error(request, str(error))
+        return redirect("collection:remove-folder", pk=pk)
     except RumbrelError as error:
         messages.error(request, str(error))
     else:
@@ -188,15 +202,18 @@ def believe(request: HttpRequest, pk: int) -> HttpResponse:
 def missing(request: HttpRequest, pk: int) -> HttpResponse:
     """What would go with the missing tracks of a folder."""
     folder = get_object_or_404(SourceFolder, pk=pk)
-    ids = services.missing_ids(folder=folder)
-    said = [text for holder in holders_of("track") if (text := holder.said(ids))]
-    return render(request, "collection/missing.html", {"folder": folder, "count": len(ids), "said": said})
+    return render(request, "collection/missing.html", _goes(folder, services.missing_ids(folder=folder)))
 
 
 @require_POST
 def remove_missing(request: HttpRequest, pk: int) -> HttpResponse:
+    folder = get_object_or_404(SourceFolder, pk=pk)
     try:
-        gone = services.start_removal(folder=get_object_or_404(SourceFolder, pk=pk), missing=True)
+        _refuse_unseen(request, folder, services.missing_ids(folder=folder))
+        gone = services.start_removal(folder=folder, missing=True)
+    except SeenError as error:
+        messages.error(request, str(error))
+        return redirect("collection:missing", pk=pk)
     except RumbrelError as error:
         messages.error(request, str(error))
     else:

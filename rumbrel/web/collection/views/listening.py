@@ -13,12 +13,13 @@ from rumbrel.core.errors import RumbrelError
 from rumbrel.core.sound.fine_picture import load_picture
 from rumbrel.web.ui.answers import back_to
 from rumbrel.web.ui.ranges import ranged_answer
+from rumbrel.web.ui.seen import SeenError
 
 from .. import services
 from ..forms import PictureForm, SentenceForm
 from ..models import Track
 from ..pictures import picture_path, spectrum_record
-from ..queries import find_tracks, pulled_ids
+from ..queries import find_tracks, pulled_as_shown
 from .track import look_context
 
 
@@ -81,7 +82,12 @@ def start_look(request: HttpRequest, pk: int) -> HttpResponse:
 
 @require_POST
 def look_at_pulled(request: HttpRequest) -> HttpResponse:
-    return _look_at(request, pulled_ids())
+    try:
+        ids = pulled_as_shown(request)
+    except SeenError as error:
+        messages.error(request, str(error))
+        return back_to(request, "collection:index")
+    return _look_at(request, ids)
 
 
 @require_POST

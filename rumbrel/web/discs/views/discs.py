@@ -17,11 +17,12 @@ from rumbrel.core.verdict import Verdict
 from rumbrel.core.workflows.design_data import DataPlan
 from rumbrel.core.workflows.design_disc import DesignPlan
 from rumbrel.web.collection.models import Track
-from rumbrel.web.collection.queries import pulled_ids
+from rumbrel.web.collection.queries import pulled_as_shown, pulled_ids
 from rumbrel.web.jobs.rows import job_row
 from rumbrel.web.playlists.models import Playlist
 from rumbrel.web.playlists.queries import listed_ids
 from rumbrel.web.playlists.services import make_playlist
+from rumbrel.web.ui.seen import refuse_unseen
 
 from .. import services
 from ..forms import ACTS, FillForm, SentenceForm, TrackForm, disc_texts, gap_text
@@ -45,6 +46,7 @@ def index(request: HttpRequest) -> HttpResponse:
 def lay_out(request: HttpRequest, pk: int) -> HttpResponse:
     playlist = get_object_or_404(Playlist, pk=pk)
     try:
+        refuse_unseen(request, playlist.mark, what="track")
         disc = services.lay_out_list(playlist=playlist)
     except RumbrelError as error:
         messages.error(request, str(error))
@@ -57,7 +59,7 @@ def lay_out(request: HttpRequest, pk: int) -> HttpResponse:
 def from_pulled(request: HttpRequest) -> HttpResponse:
     """The pull list as a playlist, and its disc."""
     try:
-        playlist = make_playlist(name="", track_ids=pulled_ids())
+        playlist = make_playlist(name="", track_ids=pulled_as_shown(request))
         disc = services.lay_out_list(playlist=playlist)
     except RumbrelError as error:
         messages.error(request, str(error))

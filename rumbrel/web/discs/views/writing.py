@@ -14,6 +14,7 @@ from rumbrel.core.workflows.design_disc import DesignPlan
 from rumbrel.web.jobs.rows import job_row
 from rumbrel.web.jobs.services import stop_job
 from rumbrel.web.ui.answers import refusals_told
+from rumbrel.web.ui.seen import refuse_unseen
 
 from .. import services
 from ..forms import TrayForm, WriteForm
@@ -98,6 +99,7 @@ def _start(request: HttpRequest, pk: int, *, trial: bool) -> HttpResponse:
         messages.error(request, "From 1 to 99 copies can be written.")
         return redirect("discs:writing", pk=pk)
     with refusals_told(request):
+        refuse_unseen(request, found.mark, what="track", thing="the disc")
         services.start_write(disc=found, trial=trial, copies=copies or found.copies_left or 1)
     return redirect("discs:writing", pk=pk)
 

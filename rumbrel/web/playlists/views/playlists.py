@@ -12,7 +12,7 @@ from django.views.decorators.http import require_POST, require_safe
 from rumbrel.core.errors import PlaylistError, RumbrelError
 from rumbrel.web.collection.forms import SentenceForm
 from rumbrel.web.collection.models import SourceFolder
-from rumbrel.web.collection.queries import find_tracks, groups_of, pulled_ids
+from rumbrel.web.collection.queries import find_tracks, groups_of, pulled_as_shown, pulled_ids
 from rumbrel.web.collection.sentence import Sentence
 from rumbrel.web.collection.services import pull_tracks
 from rumbrel.web.ui.answers import undo
@@ -42,8 +42,8 @@ def make(request: HttpRequest) -> HttpResponse:
     form = MakeForm(request.POST)
     name = form.cleaned_data["name"] if form.is_valid() else request.POST.get("name", "")[:200]
     try:
-        playlist = services.make_playlist(name=name, track_ids=pulled_ids())
-    except PlaylistError as error:
+        playlist = services.make_playlist(name=name, track_ids=pulled_as_shown(request))
+    except RumbrelError as error:
         messages.error(request, str(error))
         return redirect("playlists:index")
     return redirect("playlists:playlist", pk=playlist.pk)
