@@ -39,6 +39,10 @@ class Medium:
         return self.capacity_sectors * BYTES_PER_SECTOR
 
     @property
+    def capacity_seconds(self) -> float:
+        return self.capacity_sectors / SECTORS_PER_SECOND
+
+    @property
     def data_bytes(self) -> int:
         """Bytes of a data disc."""
         return self.capacity_sectors * _DATA_BYTES_PER_SECTOR

@@ -6,7 +6,6 @@ from django.http import HttpRequest
 from django.utils.functional import SimpleLazyObject
 
 from rumbrel.core.disc.media import medium_for
-from rumbrel.core.disc.red_book import SECTORS_PER_SECOND
 
 from .queries import pull_list_of
 
@@ -17,7 +16,7 @@ def pull(request: HttpRequest) -> dict[str, Any]:
     """The pull list against an 80 minute blank; looked up only by pages that show it."""
 
     def found() -> dict[str, Any]:
-        blank_seconds = medium_for("80").capacity_sectors / SECTORS_PER_SECOND
+        blank_seconds = medium_for("80").capacity_seconds
         pull_list = pull_list_of()
         return {
             "list": pull_list,

@@ -380,6 +380,15 @@ class KnownTrack:
     facts: Facts | None
 
 
+def seconds_of(ids: Sequence[int]) -> dict[int, float]:
+    """How long tracks are, by their ids."""
+    return {
+        pk: seconds
+        for turn in _in_turns(ids)
+        for pk, seconds in Track.objects.filter(pk__in=turn).values_list("pk", "seconds")
+    }
+
+
 def known_tracks(ids: Sequence[int]) -> list[KnownTrack]:
     """Tracks by their ids, in that order, with their facts; those that are gone are left out."""
     found: dict[int, KnownTrack] = {}

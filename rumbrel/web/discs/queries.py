@@ -1,19 +1,43 @@
 """Discs as pages need them."""
 
+from collections.abc import Sequence
+
 from django.db.models import QuerySet
 from django.urls import reverse
 
+from rumbrel.core.disc.design import DiscDesign, DiscKind, TrackDesign
+from rumbrel.core.disc.red_book import SECTORS_PER_SECOND
+from rumbrel.web.collection.queries import seconds_of
 from rumbrel.web.ui.traces import Trace, TraceRow
 
 from .models import Disc, DiscCopy
 
-__all__ = ["copies", "discs", "discs_with_track", "siblings_of", "written_discs"]
+__all__ = ["copies", "discs", "discs_with_track", "filled_seconds", "siblings_of", "written_discs"]
 
 _MOST_TRACES = 8
 
 
 def discs() -> QuerySet[Disc]:
     return Disc.objects.filter(playlist__deleted_at=None).select_related("playlist", "job", "measuring")
+
+
+def filled_seconds(found: Sequence[Disc]) -> dict[int, float]:
+    """About how much of its blank each audio disc among them fills: its sounds as their files are, and its gaps."""
+    designs = {disc.pk: disc.design for disc in found}
+    audio = {pk: design for pk, design in designs.items() if design.kind is DiscKind.AUDIO}
+    wanted = {track.source_id for design in audio.values() for track in design.kept}
+    seconds = seconds_of(sorted(wanted))
+    return {
+        pk: sum(seconds.get(track.source_id, 0.0) for track in design.kept)
+        + sum(_gap_sectors(design, track) for track in design.kept[1:]) / SECTORS_PER_SECOND
+        for pk, design in audio.items()
+    }
+
+
+def _gap_sectors(design: DiscDesign, track: TrackDesign) -> int:
+    if track.runs_on:
+        return 0
+    return design.gap_sectors if track.gap_sectors is None else track.gap_sectors
 
 
 def siblings_of(disc: Disc) -> list[Disc]:

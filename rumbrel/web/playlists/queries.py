@@ -15,11 +15,13 @@ __all__ = [
     "listed_ids",
     "lists_with_track",
     "playlists",
+    "strip_of",
 ]
 
 PAGE_ENTRIES = 100
 _MOST_DELETED = 20
 _MOST_TRACES = 40
+_MOST_LENGTHS = 400
 
 
 def playlists() -> QuerySet[Playlist]:
@@ -41,6 +43,14 @@ def entries_page(playlist: Playlist, number: str | None) -> "Page[Entry]":
         entry.starts = at
         at += entry.track.seconds
     return page
+
+
+def strip_of(playlist: Playlist) -> list[tuple[float, int, str]]:
+    """The list as lengths for a ruler; of one too long to be told apart, all as one length."""
+    if playlist.count > _MOST_LENGTHS:
+        return [(playlist.seconds, playlist.count, "")]
+    entries = playlist.entries.values_list("track__seconds", "track__title")
+    return [(seconds, 1, title) for seconds, title in entries]
 
 
 def entry_behind(playlist: Playlist, page: "Page[Entry]") -> str:

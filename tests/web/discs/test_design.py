@@ -1,5 +1,6 @@
 """A disc changed on its screen: every act by its form, undone, from two windows, offered, filled, followed, measured."""
 
+import re
 from dataclasses import replace
 from pathlib import Path
 from unittest import mock
@@ -44,6 +45,12 @@ class ActTests(DiscCase):
     def undo(self) -> str:
         address = reverse("discs:undo", args=[self.made.pk])
         return self.client.post(address, headers={"HX-Request": "true"}).content.decode()
+
+    def test_the_list_says_about_how_full_each_is(self) -> None:
+        shown = re.search(r'</svg> <span class="figure">([\d:]+) free', self.page(reverse("discs:index")))[1]
+        hours, minutes, seconds = (int(part) for part in shown.split(":"))
+        exact = plan_layout(disc=self.fresh(self.made)).plan.layout
+        self.assertAlmostEqual(hours * 3600 + minutes * 60 + seconds, exact.free_sectors / 75, delta=2)
 
     def test_each_act_does_what_it_says_and_is_undone_one_by_one(self) -> None:
         first = self.fresh(self.made).plan

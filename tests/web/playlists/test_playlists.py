@@ -40,6 +40,18 @@ class PlaylistTests(WebCase):
         page = self.client.post(reverse("playlists:make"), {"name": "x" * 300}, follow=True).content.decode()
         self.assertIn("The pull list is empty", page)
 
+    def test_its_ruler_ends_where_the_blank_does(self) -> None:
+        address = reverse("playlists:playlist", args=[self.list.pk])
+        page = self.page(address)
+        self.assertEqual(page.count('class="is-even"') + page.count('class="is-odd"'), 250)
+        self.assertIn("38:20 free", page)
+        Track.objects.filter(pk__in=self.ids[:2]).update(seconds=2_410)
+        long = make_playlist(name="Long", track_ids=self.ids[:2])
+        page = self.page(reverse("playlists:playlist", args=[long.pk]))
+        self.assertRegex(page, r'class="figure is-over-text">\s*0:20 over')
+        self.assertEqual(page.count('class="is-over"'), 1, "the second alone passes the end")
+        self.assertRegex(self.page(reverse("playlists:index")), r"0:20 over(.|\n)*38:20 free")
+
     def act(self, name: str, *entries: int, **values: object) -> str:
         """A change as the screen sends it; the list as it is then."""
         address = reverse("playlists:act", args=[self.list.pk, name])

@@ -28,7 +28,14 @@ def index(request: HttpRequest) -> HttpResponse:
     page = Paginator(batches(), PAGE_BATCHES).get_page(request.GET.get("page"))
     rows = [(batch, job_row(batch.job) if batch.job else None) for batch in page]
     in_step = KeptInStep.objects.select_related("folder")
-    context = {"page": page, "rows": rows, "in_step": in_step, "digest_choices": DigestDaysForm.CHOICES}
+    largest = max((batch.bytes_in for batch in page), default=0)
+    context = {
+        "page": page,
+        "rows": rows,
+        "largest": largest,
+        "in_step": in_step,
+        "digest_choices": DigestDaysForm.CHOICES,
+    }
     return render(request, "batches/batches.html", context)
 
 

@@ -10,6 +10,7 @@ from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.core.disc.design import DISC_TEXTS, TRACK_TEXTS
+from rumbrel.core.disc.media import medium_for
 from rumbrel.core.disc.red_book import format_msf
 from rumbrel.core.disc.text import TEXT_RULES
 from rumbrel.core.errors import RumbrelError
@@ -27,7 +28,7 @@ from rumbrel.web.ui.seen import refuse_unseen
 from .. import services
 from ..forms import ACTS, FillForm, SentenceForm, TrackForm, disc_texts, gap_text
 from ..models import Disc
-from ..queries import discs, siblings_of
+from ..queries import discs, filled_seconds, siblings_of
 from ..rows import KIND_SAID, file_rows, free_said, geometry, is_as_written, pack_use, remarks_of, track_rows
 from ..services import PlannedDisc
 from ..templatetags.disc_ruler import WIDTH
@@ -39,7 +40,9 @@ _MOST_POOLS = 40
 @require_safe
 def index(request: HttpRequest) -> HttpResponse:
     page = Paginator(discs(), PAGE_DISCS).get_page(request.GET.get("page"))
-    return render(request, "discs/discs.html", {"page": page})
+    filled = filled_seconds(list(page))
+    rows = [(disc, filled.get(disc.pk), medium_for(disc.design.medium_key)) for disc in page]
+    return render(request, "discs/discs.html", {"page": page, "rows": rows})
 
 
 @require_POST

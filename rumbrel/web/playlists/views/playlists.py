@@ -9,6 +9,7 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
+from rumbrel.core.disc.media import medium_for
 from rumbrel.core.errors import PlaylistError, RumbrelError
 from rumbrel.web.collection.forms import SentenceForm
 from rumbrel.web.collection.models import SourceFolder
@@ -21,7 +22,7 @@ from rumbrel.web.ui.words import counted
 from .. import services
 from ..forms import ACTS, AddForm, BringForm, DetailsForm, InterleaveForm, MakeForm, SearchForm, SortForm, numbers
 from ..models import Playlist
-from ..queries import deleted_lists, entries_page, entry_behind, listed_ids, playlists
+from ..queries import deleted_lists, entries_page, entry_behind, listed_ids, playlists, strip_of
 
 PAGE_LISTS = 100
 _MOST_FOUND = 30
@@ -73,10 +74,11 @@ def bring(request: HttpRequest) -> HttpResponse:
 def _context(request: HttpRequest, playlist: Playlist) -> dict[str, Any]:
     number = request.GET.get("page") or request.POST.get("page")
     last = playlist.changes.first()
-    page = entries_page(playlist, number)
+    page, blank = entries_page(playlist, number), medium_for("80")
     return {
         "playlist": playlist, "page": page, "behind": entry_behind(playlist, page), "undo": last.said if last else "",
-        "acts": _ACTS, "ways": _WAYS, "sort": SortForm(), "interleave": InterleaveForm(),
+        "strip": strip_of(playlist), "blank": blank, "free_seconds": blank.capacity_seconds - playlist.seconds,
+        "over_seconds": playlist.seconds - blank.capacity_seconds, "acts": _ACTS, "ways": _WAYS, "sort": SortForm(), "interleave": InterleaveForm(),
     }  # fmt: skip
 
 

@@ -128,14 +128,21 @@ def _said(count: int) -> str:
 
 @register.inclusion_tag("components/ruler.html")
 def strip_ruler(
-    strip: Sequence[tuple[float, int, str]], count: int, edge_seconds: float | None = None, width: int = 640
+    strip: Sequence[tuple[float, int, str]],
+    count: int,
+    edge_seconds: float | None = None,
+    width: int = 640,
+    *,
+    numbered: bool = False,
 ) -> dict[str, object]:
-    """Lengths end to end: (seconds, how many tracks it stands for, their title if it is one)."""
+    """Lengths end to end: (seconds, how many tracks it stands for, their title if it is one); numbered says so on
+    each that stands for one."""
     spans, at = [], 0.0
-    for seconds, tracks, title in strip:
-        spans.append(Span(start=at, end=at + seconds, title=title or _said(tracks)))
+    for number, (seconds, tracks, title) in enumerate(strip, 1):
+        label = str(number) if numbered and tracks == 1 else ""
+        spans.append(Span(start=at, end=at + seconds, label=label, title=title or _said(tracks)))
         at += seconds
-    return _drawn(spans, edge_seconds, width, 36, f"{_said(count)}, {at / 60:.0f} minutes")
+    return _drawn(spans, edge_seconds, width, 58 if numbered else 36, f"{_said(count)}, {at / 60:.0f} minutes")
 
 
 @register.inclusion_tag("components/ruler.html")
@@ -170,6 +177,21 @@ def work_ruler(share: float, width: int = 110) -> dict[str, object]:
         "done": round(share * width, 1),
         "percent": round(share * 100),
         "ticks": [round(step * number + 0.5, 1) for number in range(11)],
+    }
+
+
+@register.inclusion_tag("components/fill_ruler.html")
+def fill_ruler(seconds: float, room_seconds: float) -> dict[str, object]:
+    """How much of a medium a sound fills, with the medium's end where it is: the whole strip is the longer of both."""
+    width = 130
+    scale = width / max(seconds, room_seconds, 1.0)
+    return {
+        "width": width,
+        "inside": round(min(seconds, room_seconds) * scale, 2),
+        "over": round(max(0.0, seconds - room_seconds) * scale, 2),
+        "edge": round(room_seconds * scale, 2),
+        "free_seconds": room_seconds - seconds,
+        "over_seconds": seconds - room_seconds,
     }
 
 
