@@ -234,6 +234,24 @@ class AsideTests(EndedCase):
         )
         self.assertIn("No originals", self.press("put-back"))
 
+    def test_said_before_what_the_results_cannot_bring_back_and_asked_again_where_it_changed(self) -> None:
+        exact = self.page(reverse("batches:originals", args=[self.batch.pk]))
+        self.assertNotIn("lossless", exact)
+        lossy = self.batch_of("car-mp3")
+        self.work()
+        page = self.page(reverse("batches:originals", args=[lossy.pk]))
+        self.assertIn("2 of them are lossless, and no result of this batch has every sample", page)
+        Track.objects.filter(relative="a/peal.wav").update(lossless=False)
+        seen = re.search(r'name="seen" value="([^"]+)"', page)[1]
+        before = self.all_files(self.source)
+        self.assertIn("Nothing was done", self.press("set-aside", lossy.pk, path=str(self.source / "done"), seen=seen))
+        self.assertEqual(self.all_files(self.source), before)
+        page = self.page(reverse("batches:originals", args=[lossy.pk]))
+        self.assertIn("1 of them is lossless", page)
+        seen = re.search(r'name="seen" value="([^"]+)"', page)[1]
+        self.press("set-aside", lossy.pk, path=str(self.source / "done"), seen=seen)
+        self.assertEqual(len(list((self.source / "done").rglob("*.wav"))), 2)
+
     def test_a_file_that_changed_stays_and_the_others_go(self) -> None:
         with mock.patch(
             "rumbrel.core.workflows.set_aside.copy_compared", side_effect=AssertionError("not on one disk")

@@ -19,6 +19,7 @@ from .result_files import result_file, results_folder, shown_name
 from .run_batch import run_batch, steps_of
 from .set_originals_aside import (
     aside_refusal,
+    lossless_without_equal,
     originals_of,
     put_originals_back,
     set_originals_aside,
@@ -29,6 +30,7 @@ from .start_batch import start_batch, try_again
 from .verify_results import start_verifying, verify_results
 
 __all__ = [
+    "lossless_without_equal",
     "change_digest_days",
     "coverages",
     "ExportedList",

@@ -3,6 +3,8 @@
 from collections.abc import Sequence
 from pathlib import Path
 
+from django.db.models import Q
+
 from rumbrel.core.errors import OutputError
 from rumbrel.core.progress import Progress, Unit
 from rumbrel.core.workflows.set_aside import Move, carry_out_moves, plan_moves
@@ -19,6 +21,7 @@ from .forecast_tracks import see_that_it_may_hold
 
 __all__ = [
     "aside_refusal",
+    "lossless_without_equal",
     "originals_of",
     "put_originals_back",
     "set_originals_aside",
@@ -47,22 +50,31 @@ def aside_refusal(batch: Batch) -> str:
     return ""
 
 
-def originals_of(batch: Batch) -> list[tuple[Path, Path]]:
-    """(file, its name below the folder aside) of every original whose results are there and checked. A file of which
-    only a part was meant stays, and one that plays as it is beside itself as well."""
+def _movable(batch: Batch) -> list[tuple[Track, Path]]:
+    """Every track whose results are there and checked, with its file. A file of which only a part was meant stays, and
+    one that plays as it is beside itself as well."""
     items = batch.items.filter(state=Item.State.DONE, checked=True).exclude(track=None)
     tracks = list(
         Track.objects.filter(pk__in=items.values("track_id"), cut_of=None).select_related("folder").order_by("path")
     )
     facts = facts_by_id([track.pk for track in tracks])
+    return [(track, Path(facts[track.pk].path)) for track in tracks if track.pk in facts]
+
+
+def originals_of(batch: Batch) -> list[tuple[Path, Path]]:
+    """(file, its name below the folder aside) of every original that may be moved."""
     return [
-        (
-            Path(facts[track.pk].path),
-            Path(Path(track.folder.path).name, Path(facts[track.pk].path).relative_to(track.folder.path)),
-        )
-        for track in tracks
-        if track.pk in facts
+        (path, Path(Path(track.folder.path).name, path.relative_to(track.folder.path)))
+        for track, path in _movable(batch)
     ]
+
+
+def lossless_without_equal(batch: Batch) -> list[Path]:
+    """The lossless originals among them of which no result of the batch has every sample: with them the sound itself
+    leaves its place."""
+    same = Q(bit_exact=True) | Q(identical_file=True)
+    equal = set(batch.items.filter(same, state=Item.State.DONE, checked=True).values_list("track_id", flat=True))
+    return [path for track, path in _movable(batch) if track.lossless and track.pk not in equal]
 
 
 def start_aside(*, batch: Batch, folder: str) -> Job:

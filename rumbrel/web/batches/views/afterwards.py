@@ -15,6 +15,7 @@ from rumbrel.core.targets import Target
 from rumbrel.web.collection.models import Track
 from rumbrel.web.collection.services import clear_pulls, pull_tracks
 from rumbrel.web.targets.services import HeldFile, start_holding
+from rumbrel.web.ui.seen import SeenError, mark_of, refuse_unseen
 from rumbrel.web.ui.words import counted
 
 from .. import services
@@ -121,18 +122,36 @@ def aside(request: HttpRequest, pk: int) -> HttpResponse:
     batch = get_object_or_404(batches(), pk=pk)
     refusal = services.aside_refusal(batch)
     context = {
+        **(_movable(batch) if not refusal else {}),
         "batch": batch,
         "refusal": refusal,
-        "originals": []
-        if refusal
-        else [str(path).encode("utf-8", "replace").decode() for path, _ in services.originals_of(batch)],
         "moved": batch.aside.count(),
     }
     return render(request, "batches/aside.html", context)
 
 
+def _movable(batch: Batch) -> dict[str, object]:
+    """What of the originals the page shows, and the mark of that."""
+    originals, without_equal = (
+        [str(path).encode("utf-8", "replace").decode() for path in paths]
+        for paths in ((path for path, _ in services.originals_of(batch)), services.lossless_without_equal(batch))
+    )
+    return {
+        "originals": originals,
+        "without_equal": without_equal,
+        "seen": mark_of(len(originals), originals, without_equal),
+    }
+
+
 @require_POST
 def set_aside(request: HttpRequest, pk: int) -> HttpResponse:
+    batch = get_object_or_404(batches(), pk=pk)
+    if not services.aside_refusal(batch):
+        try:
+            refuse_unseen(request, str(_movable(batch)["seen"]), what="original")
+        except SeenError as error:
+            messages.error(request, str(error))
+            return redirect("batches:originals", pk=pk)
     form = FolderChoiceForm(request.POST)
     folder = form.cleaned_data["path"] if form.is_valid() else ""
     return _button(partial(services.start_aside, folder=folder), "The originals are being moved.")(request, pk)
