@@ -254,6 +254,11 @@ class LookWork(models.Model):
         return f"look at {len(self.track_ids)} tracks"
 
 
+MISSING = "missing"
+FOUND_AGAIN = "found again"
+"""By a scan since the last comparison, which did not find it."""
+
+
 class Fixity(models.Model):
     """What was kept of a track's file, and how it stood to that when it was compared last.
 
@@ -277,6 +282,13 @@ class Fixity(models.Model):
 
     def __str__(self) -> str:
         return f"{self.track_id}: {self.state}"
+
+    @property
+    def standing(self) -> str:
+        """Its state, where a scan since the last comparison does not know better whether the file is there."""
+        if self.track.missing_since is not None:
+            return MISSING
+        return FOUND_AGAIN if self.state == MISSING else self.state
 
 
 class FixityEvent(models.Model):

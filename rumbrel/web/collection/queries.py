@@ -17,7 +17,7 @@ from rumbrel.web.ui.asking import who_asks
 from rumbrel.web.ui.seen import refuse_unseen
 
 from .facts import restored_facts
-from .models import Facet, Fixity, FixityEvent, Pull, PullList, SourceFolder, Track, TrackFacts
+from .models import FOUND_AGAIN, MISSING, Facet, Fixity, FixityEvent, Pull, PullList, SourceFolder, Track, TrackFacts
 from .sentence import NONE, Sentence, finer, narrowed
 
 __all__ = [
@@ -417,14 +417,24 @@ def facts_by_id(ids: Sequence[int]) -> dict[int, Facts]:
 
 def fixity_counts() -> dict[str, int]:
     """How many tracks are in each state, and how many nothing was kept of."""
-    counts = dict(Fixity.objects.order_by().values_list("state").annotate(n=Count("pk")))
+    by_state = Fixity.objects.order_by().values_list("state").annotate(n=Count("pk"))
+    counts = dict(by_state)
+    # A scan since the last comparison knows better which files are there.
+    for state, gone in by_state.filter(track__missing_since__isnull=False).exclude(state=MISSING):
+        counts[state] -= gone
+        counts[MISSING] = counts.get(MISSING, 0) + gone
+    if back := Fixity.objects.filter(state=MISSING, track__missing_since=None).count():
+        counts[MISSING] -= back
+        counts[FOUND_AGAIN] = back
     return {**counts, "not kept": Track.objects.filter(cut_of=None).count() - sum(counts.values())}
 
 
 def changed_files() -> QuerySet[Fixity]:
     """Everything that is not as it was kept, the worst first."""
     return (
-        Fixity.objects.exclude(state__in=("unchanged", "kept", "from a checksum list"))
+        Fixity.objects.filter(
+            ~Q(state__in=("unchanged", "kept", "from a checksum list")) | Q(track__missing_since__isnull=False)
+        )
         .select_related("track", "track__folder")
         .order_by("state", "track__relative")
     )
@@ -432,4 +442,6 @@ def changed_files() -> QuerySet[Fixity]:
 
 def fixity_of(track_id: int) -> tuple[Fixity | None, list[FixityEvent]]:
     """What was kept of a track, and its history, newest first."""
-    return Fixity.objects.filter(track_id=track_id).first(), list(FixityEvent.objects.filter(track_id=track_id)[:20])
+    return Fixity.objects.filter(track_id=track_id).select_related("track").first(), list(
+        FixityEvent.objects.filter(track_id=track_id)[:20]
+    )

@@ -2,6 +2,7 @@
 
 import datetime
 import os
+import re
 import subprocess
 from pathlib import Path
 from unittest import mock
@@ -65,6 +66,25 @@ class CompareTests(FixityCase):
         states = list(FixityEvent.objects.filter(track=track).values_list("state", flat=True))
         self.assertEqual(states, ["unchanged", "sound changed", "kept"])
         self.assertIn("unchanged since", self.page(reverse("collection:track", args=[track.pk])))
+
+    def test_the_heading_and_the_list_follow_what_a_scan_has_found_since(self) -> None:
+        self.compare()
+        aside = self.folder / "away.flac"
+        self.paths[0].rename(aside)
+        self.assert_said("missing")
+        self.compare()
+        aside.rename(self.paths[0])
+        self.assert_said("found again")
+        self.compare()
+        self.assertIn("3</b> unchanged", self.page(reverse("collection:fixity")))
+
+    def assert_said(self, standing: str) -> None:
+        """After a scan one file is said to be so, in the heading and in the list."""
+        self.scan()
+        page = self.page(reverse("collection:fixity"))
+        counts = re.findall(r"<b>(\d)</b> ([a-z ]+)<", page)
+        self.assertEqual(sorted(counts), sorted([("2", "unchanged"), ("1", standing)]))
+        self.assertEqual(re.findall(r'<td><span class="(?:warn|fail)">([^<]+)</span></td>', page), [standing])
 
     def test_tags_changed_elsewhere_and_here_missing_and_taken_as_it_is(self) -> None:
         self.compare()
