@@ -220,7 +220,7 @@ class WalkTests(BrowserCase):
             page.goto(self.instance.address + address)
             expect(page.locator("main")).to_contain_text(words)
         page.goto(f"{self.instance.address}/discs/")
-        page.get_by_role("link", name="Shop CD, everything").click()
+        page.get_by_role("link", name="Shop CD, everything", exact=True).click()
         expect(page.locator(".big")).to_contain_text("over by")
 
     def test_narrow_and_dark_lose_nothing(self) -> None:
