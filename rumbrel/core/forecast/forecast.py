@@ -15,7 +15,7 @@ from rumbrel.core.files import file_digest
 from rumbrel.core.formats.table import CONTAINER_BY_KEY, SOUND_SUFFIXES
 from rumbrel.core.inspection.facts import Facts
 from rumbrel.core.inspection.inspect import inspect_file
-from rumbrel.core.places import file_system_for, mounted_kind
+from rumbrel.core.places import as_it_lies, file_system_for, mounted_kind
 from rumbrel.core.tags import with_fields
 from rumbrel.core.targets.model import LevelRule, Target
 from rumbrel.core.targets.pattern import check_pattern
@@ -304,13 +304,14 @@ def _placed(step: Step, number: int, source: Source, suffix: str, desk: _Desk) -
         base = source.path.parent / naming.folder(folders if naming.pattern else ())
     else:
         if folders not in desk.folders:
-            desk.folders[folders] = desk.destination / naming.folder(folders)
+            desk.folders[folders] = as_it_lies(desk.destination, naming.folder(folders).parts)
         base = desk.folders[folders]
     wanted = base / naming.name(source.name or stem, suffix)
     warnings = list(step.warnings)
     if own and naming.changed(own, wanted):
         why = naming.why_changed(own)
         warnings.append(Warning(code=WarningCode.NAME_CHANGED, text=f"The name {why}; it becomes {wanted.name}."))
+    wanted = as_it_lies(base, (wanted.name,))
     output = desk.names.claim_numbered(wanted, skip_existing=when_present is WhenPresent.NUMBER)
     there = _file_id(output) if desk.has_folder(output.parent) else None
     if there in desk.source_ids:

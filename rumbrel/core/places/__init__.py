@@ -1,7 +1,7 @@
 """Places where files go: what their file systems and volumes allow in names and sizes."""
 
 from .file_systems import FILE_SYSTEMS, FileSystem, file_system_for
-from .names import clean_name, fitted_name
+from .names import as_it_lies, clean_name, fitted_name
 from .volume import (
     VOLUME_KINDS,
     Volume,
@@ -21,6 +21,7 @@ __all__ = [
     "Volume",
     "VolumeEntry",
     "VolumeKind",
+    "as_it_lies",
     "clean_name",
     "entries_as_written",
     "file_system_for",

@@ -1,10 +1,13 @@
 """Names that a place takes, as near to the wanted ones as it allows."""
 
+import os
 import unicodedata
+from collections.abc import Sequence
+from pathlib import Path
 
 from .file_systems import FileSystem
 
-__all__ = ["clean_name", "fitted_name"]
+__all__ = ["as_it_lies", "clean_name", "fitted_name"]
 
 # Signs that have a look-alike which is allowed everywhere.
 _STAND_INS = {'"': "'", "*": "+", "/": "-", ":": "-", "<": "(", ">": ")", "?": "", "\\": "-", "|": "-", ";": ","}
@@ -49,3 +52,15 @@ def fitted_name(stem: str, suffix: str, system: FileSystem, *, mark: str = "", l
             cleaned = cleaned[:-1]
         cleaned = cleaned.rstrip(" .") or cleaned
     return f"{cleaned}{mark}{suffix}"
+
+
+def as_it_lies(folder: Path, names: Sequence[str]) -> Path:
+    """The path of names below a folder, each in the composition in which it lies there already: a system that takes accents
+    apart (Unicode normalization form D) wrote another name for the eye's same one, which a second file or folder must not
+    stand beside."""
+    path = folder
+    for name in names:
+        apart = name if name.isascii() else unicodedata.normalize("NFD", name)
+        lies_apart = apart != name and not os.path.lexists(path / name) and os.path.lexists(path / apart)
+        path /= apart if lies_apart else name
+    return path

@@ -1,6 +1,7 @@
 """Names: as the place takes them, by pattern, without clashes, never a source."""
 
 import os
+import unicodedata
 from dataclasses import replace
 from pathlib import Path
 from unittest import mock
@@ -11,6 +12,7 @@ from hypothesis import strategies as st
 from rumbrel.core.conversion import carry_out
 from rumbrel.core.errors import TargetError
 from rumbrel.core.forecast import (
+    Action,
     ForecastOptions,
     WhenPresent,
     forecast_batch,
@@ -98,6 +100,19 @@ class NameTests(PlanCase):
         kind = mock.Mock(file_system="exfat")
         with mock.patch("rumbrel.core.forecast.forecast.mounted_kind", return_value=(kind, Path("/"))):
             self.assertEqual(names("native"), ["one.flac", "One (2).flac", "ONE (3).flac"], "a stick that is mounted")
+
+    def test_a_name_that_another_system_wrote_with_its_accents_apart_is_the_same_name(self) -> None:
+        write_sound(self.folder / "in" / "Größe" / "Märsche.wav", 2_000)
+        sources = gather_sources([self.folder / "in"])
+        apart = self.out / unicodedata.normalize("NFD", "Größe") / unicodedata.normalize("NFD", "Märsche.flac")
+        apart.parent.mkdir(parents=True)
+        apart.write_bytes(b"another's")
+        for present, name in ((WhenPresent.SKIP, apart.name), (WhenPresent.NUMBER, "Märsche (2).flac")):
+            options = ForecastOptions(when_present=present)
+            (step,) = forecast_batch(sources, find_target("archive-flac"), self.out, options=options).steps
+            self.assertEqual(step.action is Action.SKIP, present is WhenPresent.SKIP)
+            self.assertEqual(unicodedata.normalize("NFC", Path(step.output).name), unicodedata.normalize("NFC", name))
+            self.assertEqual(Path(step.output).parent, apart.parent, "no second folder of the same name")
 
     def test_a_source_is_never_the_place_of_a_result(self) -> None:
         source = write_sound(self.folder / "out" / "a.flac", 9_000)
