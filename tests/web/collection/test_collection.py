@@ -257,6 +257,20 @@ class PullTests(MadeUpCase):
             response = self.client.post(reverse("collection:clear-pull"), {"back": back})
             self.assertEqual(response.url, to)
 
+    def test_clearing_keeps_the_search_as_it_is_by_then(self) -> None:
+        self.pull_all()
+        self.assertIn('name="back" value="here"', self.fragment(reverse("collection:pull-strip")))
+        for referer, to in (
+            ("http://testserver/?text=bells&format=WAV", "/?text=bells&format=WAV"),
+            ("http://testserver//example.org/", "/"),
+            ("http://example.org/?text=bells", "/"),
+            ("", "/"),
+        ):
+            response = self.client.post(
+                reverse("collection:clear-pull"), {"back": "here"}, headers={"Referer": referer}
+            )
+            self.assertEqual(response.url, to, referer)
+
 
 class TrackTests(WebCase):
     def test_a_track_has_a_page_and_a_panel_with_faults_and_fits(self) -> None:
