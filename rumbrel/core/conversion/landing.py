@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from rumbrel.core.errors import DecodeError
 from rumbrel.core.files import file_identity, write_whole
 from rumbrel.core.forecast.ledger import Entry, ResultLedger, append_entry, source_state
 from rumbrel.core.forecast.steps import Step
@@ -62,10 +63,10 @@ def note_landing(outcome: Outcome, working: Path, *, ledgers: Mapping[str, Path]
 
 
 def _state(source: Path) -> dict[str, Any]:
-    """Of a source that went meanwhile nothing is known."""
+    """Of a source that went meanwhile, or may no longer be read, nothing is known."""
     try:
         return source_state(source)
-    except OSError:
+    except (OSError, DecodeError):
         return {}
 
 

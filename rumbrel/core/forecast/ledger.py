@@ -7,18 +7,22 @@ a line whose file never got there is told by the file. A line that a kill cut sh
 import errno
 import hashlib
 import json
+import logging
 import os
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-from rumbrel.core.errors import OutputError
+from rumbrel.core.errors import DecodeError, OutputError
 from rumbrel.core.files import file_digest, refusal_reason
 from rumbrel.core.sound.dither import FLAT
 from rumbrel.core.targets.model import Target
 
 __all__ = ["made_here", "Entry", "ResultLedger", "append_entry", "short_mark", "source_state", "work_mark"]
+
+logger = logging.getLogger(__name__)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -51,7 +55,7 @@ class Entry:
 
 
 def source_state(source: Path) -> dict[str, Any]:
-    """What an entry keeps of its source's bytes. Raises OSError."""
+    """What an entry keeps of its source's bytes. Raises OSError, and DecodeError where they cannot be read."""
     return {"source_changed_ns": source.stat().st_ctime_ns, "source_digest": file_digest(source)}
 
 
@@ -130,22 +134,48 @@ class ResultLedger:
         """The result of this work on this source, whole or in part, if both files are as they were then."""
         for entry in self._by_work.get((source, work), ()):
             if _unchanged(entry.output, entry.output_bytes, entry.output_ns):
-                return entry if _same_source(entry) else None
+                return entry if self._has_same_source(entry) else None
         return None
 
     def moved(self, digest: str, work: str) -> Entry | None:
         """The whole result of this work on a source with these bytes that is no longer at its old name."""
-        for (_, done), entries in self._by_work.items():
-            for entry in entries if done == work and digest else ():
-                alike = entry.source_digest == digest and not entry.partial and not os.path.lexists(entry.source)
-                if alike and _unchanged(entry.output, entry.output_bytes, entry.output_ns):
-                    return entry
+        for entry in self._moved_sources.get((digest, work), ()):
+            if _unchanged(entry.output, entry.output_bytes, entry.output_ns):
+                return entry
         return None
 
     @property
     def has_moved(self) -> bool:
-        """Whether the source of any result is no longer at its old name, and can be known again."""
-        return any(entry.source_digest and not os.path.lexists(entry.source) for entry in self.entries())
+        """Whether the source of any whole result is no longer at its old name, and can be known again."""
+        return bool(self._moved_sources)
+
+    @cached_property
+    def _moved_sources(self) -> dict[tuple[str, str], list[Entry]]:
+        """By digest and work, as the ledger was when it was first asked."""
+        moved: dict[tuple[str, str], list[Entry]] = {}
+        for (_, work), entries in self._by_work.items():
+            for entry in entries:
+                if entry.source_digest and not entry.partial and not os.path.lexists(entry.source):
+                    moved.setdefault((entry.source_digest, work), []).append(entry)
+        return moved
+
+    def _has_same_source(self, entry: Entry) -> bool:
+        """By size and times; where only the change time is another, by every byte, once: then that time is kept."""
+        if not _unchanged(entry.source, entry.source_bytes, entry.source_ns):
+            return False
+        try:
+            changed_ns = os.stat(entry.source).st_ctime_ns
+            if not entry.source_digest or changed_ns == entry.source_changed_ns:
+                return True
+            if file_digest(Path(entry.source)) != entry.source_digest:
+                return False
+        except (OSError, DecodeError):
+            return False
+        try:
+            self.add(replace(entry, source_changed_ns=changed_ns))
+        except OutputError as error:
+            logger.warning("%s is read again the next time: %s", entry.source, error)
+        return True
 
     def entries(self) -> tuple[Entry, ...]:
         """The newest of each result."""
@@ -179,19 +209,6 @@ def made_here(folder: Path, output: Path) -> Entry | None:
         if (entry := ledger.made(str(output))) is not None:
             return entry
     return None
-
-
-def _same_source(entry: Entry) -> bool:
-    """By size and times; where only the change time is another, by every byte."""
-    if not _unchanged(entry.source, entry.source_bytes, entry.source_ns):
-        return False
-    source = Path(entry.source)
-    try:
-        if not entry.source_digest or source.stat().st_ctime_ns == entry.source_changed_ns:
-            return True
-        return file_digest(source) == entry.source_digest
-    except OSError:
-        return False
 
 
 def _unchanged(path: str, size_bytes: int, modified_ns: int) -> bool:

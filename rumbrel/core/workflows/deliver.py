@@ -28,6 +28,7 @@ from rumbrel.core.disc.subsets import smallest_cover, smallest_cover_of
 from rumbrel.core.errors import OutputError, RumbrelError
 from rumbrel.core.files import (
     copy_compared,
+    file_digest,
     move_into_place,
     output_errors,
     remove_leftovers,
@@ -413,9 +414,9 @@ def _kept_aside(plan: DeliveryPlan, path: str) -> bool:
     if path not in plan.set_aside:
         return True
     kept = Path(plan.set_aside[path])
-    if kept.exists():
-        return True
     try:
+        if kept.exists():
+            return file_digest(kept) == file_digest(Path(path))
         with output_errors(kept.parent):
             kept.parent.mkdir(parents=True, exist_ok=True)
         with working_file(kept) as working:

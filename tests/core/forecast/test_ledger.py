@@ -1,14 +1,17 @@
 """The ledger of finished work: known without opening a file, torn or shared without loss."""
 
+import os
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
+from unittest import mock
 
 from rumbrel.core.conversion import Outcome, Watch, carry_out, landed_outcome, note_landing
 from rumbrel.core.conversion.landing import Landings
 from rumbrel.core.conversion.pool import _lost, _work
 from rumbrel.core.crew import Death
-from rumbrel.core.errors import Cancelled
+from rumbrel.core.errors import Cancelled, DecodeError
+from rumbrel.core.files import file_digest
 from rumbrel.core.forecast import (
     Action,
     Entry,
@@ -43,6 +46,26 @@ class LedgerTests(PlanCase):
         sources = gather_sources([self.folder / "in"])
         plan = forecast_batch(sources, find_target("archive-flac"), self.out, inspect=never, ledger=again)
         self.assertEqual([step.reason for step in plan.steps], ["up to date"])
+
+    def test_where_only_the_change_time_is_another_the_bytes_decide_and_are_read_once(self) -> None:
+        source = write_sound(self.folder / "in" / "a.wav", 9_000)
+        path = self.folder / "l.jsonl"
+        self._run(ResultLedger(path))
+        source.chmod(0o600)
+        with mock.patch("rumbrel.core.forecast.ledger.file_digest", side_effect=file_digest) as reads:
+            for _ in range(2):
+                self.assertEqual(self.plan("in", ledger=ResultLedger(path)).steps[0].reason, "up to date")
+        self.assertEqual(reads.call_count, 1)
+        source.chmod(0o640)
+        refused = mock.patch("rumbrel.core.forecast.ledger.file_digest", side_effect=DecodeError("cannot be read"))
+        with refused:
+            step = self.plan("in", ledger=ResultLedger(path)).steps[0]
+        self.assertEqual((step.action, step.warnings[0].code), (Action.SKIP, WarningCode.STALE), "not proved the same")
+        other, status = bytearray(source.read_bytes()), source.stat()
+        other[-2] ^= 1
+        source.write_bytes(other)
+        os.utime(source, ns=(status.st_atime_ns, status.st_mtime_ns))
+        self.assertEqual(self.plan("in", ledger=ResultLedger(path)).steps[0].warnings[0].code, WarningCode.STALE)
 
     def test_changed_sources_and_torn_ledgers(self) -> None:
         source = write_sound(self.folder / "in" / "a.wav", 9_000)

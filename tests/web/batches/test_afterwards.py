@@ -16,6 +16,7 @@ from django.utils import timezone
 
 from rumbrel.core.conversion import carry_out
 from rumbrel.core.forecast import forecast_batch, gather_sources
+from rumbrel.core.forecast.ledger import ResultLedger
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.targets import find_target
 from rumbrel.core.workflows.convert import run_plan
@@ -442,7 +443,7 @@ class StepTests(EndedCase):
         data[len(data) // 2] ^= 0x55
         source.write_bytes(data)
         os.utime(source, ns=(before.st_atime_ns, before.st_mtime_ns))
-        with mock.patch("rumbrel.core.forecast.ledger._same_source", lambda entry: entry.source_ns > 0):
+        with mock.patch.object(ResultLedger, "_has_same_source", lambda ledger, entry: entry.source_ns > 0):
             self.assertIn("is in sync", self.press("step", pk=kept.pk), "not due yet")
             KeptInStep.objects.update(digested_at=timezone.now() - timedelta(days=8))
             self.press("step", pk=kept.pk)

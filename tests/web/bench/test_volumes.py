@@ -339,13 +339,29 @@ class OriginalTests(VolumeCase):
         digest = file_digest(only)
         write_sound(self.root / "Peal.flac", 120_000, seed=1)
         self.sounds()
+        place = settings.RUMBREL.results / "Set aside from volumes" / str(self.stick) / "Only.flac"
+        place.parent.mkdir(parents=True)
+        place.write_bytes(b"of another stick of that name")
         delivery = self.repaired()
         page = self.page(reverse("bench:delivery", args=[delivery.pk]))
+        self.assertIn("Only (2).flac", page)
         self.assert_all_in(("1 lossless file is not in the collection", "has its sound in Tower/Peal.flac"), page)
         self.assertEqual(self.carried_out(delivery).state, "done")
         self.assertEqual(self.on_stick(), {"Only.mp3", "Peal.mp3"})
-        (aside,) = settings.RUMBREL.results.rglob("*.flac")
-        self.assertEqual((aside.name, file_digest(aside)), ("Only.flac", digest))
+        self.assertEqual(place.read_bytes(), b"of another stick of that name")
+        self.assertEqual(file_digest(place.with_name("Only (2).flac")), digest)
+
+    def test_where_something_else_took_the_place_meanwhile_the_original_stays(self) -> None:
+        volume_of(self.stick)
+        only = write_sound(self.root / "Only.flac", 60_000, seed=5)
+        delivery = self.repaired()
+        place = settings.RUMBREL.results / "Set aside from volumes" / str(self.stick) / "Only.flac"
+        place.parent.mkdir(parents=True)
+        place.write_bytes(b"another's")
+        with mock.patch("rumbrel.web.bench.services.deliver_tracks._place_aside", lambda path, wanted, taken: wanted):
+            self.assertEqual(self.carried_out(delivery).shown_state, "done with failures")
+        self.assertTrue(only.exists())
+        self.assertEqual(place.read_bytes(), b"another's")
 
     def test_it_goes_for_good_only_where_that_was_asked_for(self) -> None:
         volume_of(self.stick)

@@ -17,7 +17,7 @@ from rumbrel.core.delivery.order import Ordered, bring_back
 from rumbrel.core.delivery.player_view import shown_text
 from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.errors import OutputError
-from rumbrel.core.files import output_errors, sha256_of, write_whole
+from rumbrel.core.files import file_digest, output_errors, sha256_of, write_whole
 from rumbrel.core.forecast import Action, Source, Step, warning_records
 from rumbrel.core.forecast.steps import Warning, WarningCode
 from rumbrel.core.inspection import Facts, inspect_file
@@ -225,10 +225,20 @@ def _aside_folder(row: VolumeRow) -> Path:
     return settings.RUMBREL.results / "Set aside from volumes" / name
 
 
+def _place_aside(path: Path, wanted: Path, taken: Mapping[str, str]) -> Path:
+    """The wanted place, numbered where something else lies there: another volume of the same name, or another file of it, may
+    have come before. Raises DecodeError."""
+    output, number = wanted, 1
+    while str(output) in taken.values() or (output.exists() and file_digest(output) != file_digest(path)):
+        number += 1
+        output = wanted.with_name(f"{wanted.stem} ({number}){wanted.suffix}")
+    return output
+
+
 def _with_originals(delivery: Delivery, plan: DeliveryPlan) -> DeliveryPlan:
     """The plan with what becomes of each lossless file on the volume that something lossy takes the place of: it goes for
     good only where the collection has its sound, or where that was asked for."""
-    steps, aside = [], {}
+    steps, aside = [], dict[str, str]()
     for step in plan.steps:
         encoding = encoding_for(step.encoding) if step.action is Action.CONVERT else None
         if encoding is not None and step.source.lossless and not encoding.lossless:
@@ -239,7 +249,7 @@ def _with_originals(delivery: Delivery, plan: DeliveryPlan) -> DeliveryPlan:
             elif delivery.gives_up:
                 said = "The lossless file on the volume is removed for good: the collection does not have its sound."
             else:
-                output = _aside_folder(delivery.volume) / path.relative_to(plan.volume.root)
+                output = _place_aside(path, _aside_folder(delivery.volume) / path.relative_to(plan.volume.root), aside)
                 aside[step.source.path] = str(output)
                 said = f"The collection does not have this lossless sound, so the file is set aside: {output}"
             step = replace(step, warnings=(*step.warnings, Warning(code=WarningCode.ORIGINAL_GOES, text=said)))
