@@ -11,6 +11,8 @@ from datetime import timedelta
 from pathlib import Path
 from unittest import mock
 
+import numpy as np
+import soundfile
 from django.urls import reverse
 from django.utils import timezone
 
@@ -238,6 +240,16 @@ class AsideTests(EndedCase):
     def test_said_before_what_the_results_cannot_bring_back_and_asked_again_where_it_changed(self) -> None:
         exact = self.page(reverse("batches:originals", args=[self.batch.pk]))
         self.assertNotIn("lossless", exact)
+        sound, rate = soundfile.read(self.source / "a" / "peal.wav", dtype="int16")
+        write = np.concatenate([np.zeros((rate, sound.shape[1]), dtype=np.int16), sound])
+        soundfile.write(self.source / "a" / "peal.wav", write, rate)
+        self.scan()
+        trimmed = start_batch(
+            track_ids=pulled_ids(), wish=BatchWish(targets=(find_target("archive-flac"),), trims=True, addition="cut")
+        )
+        self.work()
+        page = self.page(reverse("batches:originals", args=[trimmed.pk]))
+        self.assertIn("1 of them is lossless", page, "its silence is nowhere else")
         lossy = self.batch_of("car-mp3")
         self.work()
         page = self.page(reverse("batches:originals", args=[lossy.pk]))

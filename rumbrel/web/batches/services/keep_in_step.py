@@ -11,7 +11,7 @@ from pathlib import Path
 from django.db.models import Count, Sum
 from django.utils import timezone
 
-from rumbrel.core.errors import OutputError, RumbrelError
+from rumbrel.core.errors import DecodeError, OutputError, RumbrelError
 from rumbrel.core.files import file_digest, output_errors
 from rumbrel.core.forecast import ResultLedger, Step, source_state
 from rumbrel.web.collection.models import SourceFolder, Track
@@ -158,7 +158,7 @@ def _compare_digests(kept: KeptInStep, wish: BatchWish) -> None:
             try:
                 if entry.source not in digests:
                     digests[entry.source] = file_digest(Path(entry.source))
-            except OSError as error:
+            except DecodeError as error:
                 logger.warning("%s could not be compared: %s", entry.source, error)
                 continue
             if digests[entry.source] != entry.source_digest:

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from pathlib import Path
 
-from django.db.models import Q
+from django.db.models import F, Q
 
 from rumbrel.core.errors import OutputError
 from rumbrel.core.progress import Progress, Unit
@@ -72,7 +72,8 @@ def originals_of(batch: Batch) -> list[tuple[Path, Path]]:
 def lossless_without_equal(batch: Batch) -> list[Path]:
     """The lossless originals among them of which no result of the batch has every sample: with them the sound itself
     leaves its place."""
-    same = Q(bit_exact=True) | Q(identical_file=True)
+    # Exact says that no sample was changed; silence may have been cut off all the same.
+    same = Q(bit_exact=True, samples_in=F("samples_out")) | Q(identical_file=True)
     equal = set(batch.items.filter(same, state=Item.State.DONE, checked=True).values_list("track_id", flat=True))
     return [path for track, path in _movable(batch) if track.lossless and track.pk not in equal]
 
