@@ -14,7 +14,7 @@ from rumbrel.core.disc.layout import lay_out
 from rumbrel.core.disc.media import medium_for
 from rumbrel.core.disc.text import text_of
 from rumbrel.core.inspection import inspect_file
-from rumbrel.core.workflows.make_disc import programme_of
+from rumbrel.core.workflows.disc_sounds import programme_of
 from tests.marks import slow
 from tests.signals import leftovers, write_sound
 

@@ -25,7 +25,7 @@ import soundfile
 
 from rumbrel.core.conversion import Outcome, note_landing, run_steps
 from rumbrel.core.crew import default_jobs
-from rumbrel.core.disc.fitting import offers, split
+from rumbrel.core.disc.fitting import removals, split
 from rumbrel.core.disc.image import write_image
 from rumbrel.core.disc.layout import lay_out
 from rumbrel.core.disc.media import medium_for
@@ -36,7 +36,7 @@ from rumbrel.core.sound.decoding import open_sound
 from rumbrel.core.sound.stages import Treatment, build_chain
 from rumbrel.core.targets import Target, find_target, fit_to
 from rumbrel.core.targets.parsing import parse_target
-from rumbrel.core.workflows.make_disc import programme_of
+from rumbrel.core.workflows.disc_sounds import programme_of
 from tests.signals import write_sound
 
 TURNS = 3
@@ -229,7 +229,7 @@ def measure_disc(folder: Path) -> None:
     print(f"A layout of 99 tracks: {layout_seconds * 1000:.1f} ms (aim 50)", flush=True)
     wide = [replace(programmes[0], samples=588 * (4_000 + n * 7919 % 30_000)) for n in range(500)]
     layout = lay_out(wide, gap_sectors=150, medium=medium_for("80"))
-    fitting = _timed(lambda: (offers(layout), split(layout, medium_for("80"), how="free")))
+    fitting = _timed(lambda: (removals(layout), split(layout, medium_for("80"), how="free")))
     print(f"Offers and a free split of 500 tracks: {fitting:.2f} s (aim 1)", flush=True)
 
 

@@ -37,7 +37,11 @@ def cue_sheet(
         lines.append(f"CDTEXTFILE {quoted(text_file)}")
     lines += [
         f"{key} {quoted(value)}"
-        for key, value in (("TITLE", text.disc.title), ("PERFORMER", text.disc.performer))
+        for key, value in (
+            ("TITLE", text.disc.title),
+            ("PERFORMER", text.disc.performer),
+            ("SONGWRITER", text.disc.songwriter),
+        )
         if value
     ]
     if isinstance(files, CueFile):
@@ -112,6 +116,13 @@ class CueSheet:
     text_file: str
     tracks: tuple[CueTrack, ...]
     data_tracks: tuple[int, ...] = ()
+    songwriter: str = ""
+
+    @property
+    def files(self) -> tuple[CueFile, ...]:
+        """The files that it names for its tracks and their gaps, each once, in order."""
+        named = (file for track in self.tracks for file in (track.gap_file, track.file) if file is not None)
+        return tuple(dict.fromkeys(named))
 
     def gap_sector_of(self, track: CueTrack) -> int | None:
         """Where the sound in a track's gap begins: at INDEX 00, before the first track of a disc of sound at the beginning
@@ -272,7 +283,7 @@ class _Reader:
         return CueSheet(
             title=self._heads.get("title", ""), performer=self._heads.get("performer", ""),
             product_code=self._heads.get("product_code", ""), text_file=self._heads.get("text_file", ""),
-            tracks=tuple(self._tracks), data_tracks=tuple(self._data),
+            tracks=tuple(self._tracks), data_tracks=tuple(self._data), songwriter=self._heads.get("songwriter", ""),
         )  # fmt: skip
 
 

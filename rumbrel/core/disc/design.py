@@ -14,13 +14,17 @@ from .red_book import FIRST_PAUSE_SECTORS, SECTORS_PER_SECOND
 from .text import TEXT_RULES
 
 __all__ = [
+    "DISC_CEILING_DBTP",
+    "DISC_LOUDNESS_LUFS",
     "DISC_TEXTS",
     "LONGEST_GAP_SECONDS",
     "TRACK_TEXTS",
     "DiscDesign",
     "DiscKind",
+    "LeadSound",
     "TrackDesign",
     "added",
+    "checked_first_pause",
     "checked_gap",
     "divided",
     "gaps_of_at_most",
@@ -40,6 +44,8 @@ _LONGEST_GAP_SECTORS = LONGEST_GAP_SECONDS * SECTORS_PER_SECOND
 TRACK_TEXTS = ("title", "performer", "songwriter", "composer", "arranger", "message", "isrc")
 DISC_TEXTS = ("title", "performer", "songwriter", "composer", "arranger", "message", "product_code", "disc_id", "genre")
 _LONGEST_TEXT = 500
+DISC_LOUDNESS_LUFS, DISC_CEILING_DBTP = -18.0, -1.0
+"""What a level rule means unless it is said: those of the targets."""
 MOST_MARKS = 98
 """Index 2 to 99 (IEC 60908, from memory)."""
 
@@ -53,13 +59,24 @@ class DiscKind(StrEnum):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class LeadSound:
+    """Sound of another file that lies in a track's gap: so many samples of the sound of that id, in its file's own rate."""
+
+    source_id: int
+    start_sample: int
+    samples: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class TrackDesign:
     """A track of a disc. key stays with it wherever it is moved; source_id says whose sound it is.
 
     gap_sectors is the gap before it where it has one of its own; runs_on, that it follows the one before without a
     break. lead_sectors is how much of its file before its own part lies in its gap as sound, as cue sheets have it between
-    INDEX 00 and 01; before the first track that is hidden sound. left_out keeps it in the list and off the disc.
-    index_sectors are the marks inside it, from its beginning. texts are those that were typed over the tags, by the names of TRACK_TEXTS; "" leaves one out.
+    INDEX 00 and 01; before the first track that is hidden sound. lead is the same of another file. postgap_sectors of
+    silence behind its sound belong to it. left_out keeps it in the list and off the disc. index_sectors are the marks
+    inside it, from its beginning. texts are those that were typed over the tags, by the names of TRACK_TEXTS; "" leaves
+    one out.
     """
 
     key: int
@@ -67,6 +84,8 @@ class TrackDesign:
     gap_sectors: int | None = None
     runs_on: bool = False
     lead_sectors: int = 0
+    lead: LeadSound | None = None
+    postgap_sectors: int = 0
     left_out: bool = False
     index_sectors: tuple[int, ...] = ()
     copy_permitted: bool = False
@@ -77,7 +96,7 @@ class TrackDesign:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DiscDesign:
     """first_pause_sectors counts the 150 before address 0. hidden_id is the sound that lies before track 1. level is
-    the mode of a level rule: none, track or album. trims leaves out the silence at the ends of tracks. dither is
+    the mode of a level rule: none, track or album, for which loudness and ceiling are meant. trims leaves out the silence at the ends of tracks. dither is
     one of DITHERS. target_slug is
     what files are made for on a disc of compressed files, numbered puts the order into the names of files. cd_text says
     what of the texts goes into the CD-Text (text.TEXT_RULES)."""
@@ -88,6 +107,8 @@ class DiscDesign:
     first_pause_sectors: int = FIRST_PAUSE_SECTORS
     hidden_id: int | None = None
     level: str = "none"
+    loudness_lufs: float = DISC_LOUDNESS_LUFS
+    ceiling_dbtp: float = DISC_CEILING_DBTP
     trims: bool = False
     dither: str = FLAT
     speed: int = 8
@@ -164,7 +185,7 @@ def rejoined(design: DiscDesign, tracks: Sequence[TrackDesign]) -> DiscDesign:
 
 def _alone(track: TrackDesign) -> TrackDesign:
     """Without what it had of the one before it."""
-    return replace(track, runs_on=False, lead_sectors=0)
+    return replace(track, runs_on=False, lead_sectors=0, lead=None)
 
 
 def checked_gap(sectors: int) -> int:
@@ -181,15 +202,9 @@ def with_gap(design: DiscDesign, sectors: int, key: int | None = None) -> DiscDe
         cleared = tuple(replace(track, gap_sectors=None) for track in design.tracks)
         return replace(design, gap_sectors=sectors, tracks=cleared)
     if design.kept and design.kept[0].key == key:
-        return replace(design, first_pause_sectors=_first_pause(sectors))
+        return replace(design, first_pause_sectors=checked_first_pause(sectors))
     own = None if sectors == design.gap_sectors else sectors
     return _changed(design, [key], gap_sectors=own, runs_on=False)
-
-
-def _first_pause(sectors: int) -> int:
-    if sectors < FIRST_PAUSE_SECTORS:
-        raise DiscError(f"The first pause of a disc lasts 2 to {LONGEST_GAP_SECONDS} s: the standard wants 2 s.")
-    return sectors
 
 
 def gaps_of_at_most(design: DiscDesign, sectors: int) -> DiscDesign:
@@ -214,7 +229,7 @@ def left_out(design: DiscDesign, keys: Collection[int], out: bool) -> DiscDesign
     """Off the disc, or on it again; the list keeps them. What followed one without a break begins anew."""
     changed = _changed(design, keys, left_out=out)
     after = [b.key for a, b in zip(design.tracks, design.tracks[1:], strict=False) if out and a.key in keys]
-    return _changed(changed, after, runs_on=False, lead_sectors=0) if after else changed
+    return _changed(changed, after, runs_on=False, lead_sectors=0, lead=None) if after else changed
 
 
 def with_texts(design: DiscDesign, texts: Mapping[str, str], key: int | None = None) -> DiscDesign:
@@ -254,17 +269,30 @@ def with_marks(design: DiscDesign, key: int, sectors: Sequence[int]) -> DiscDesi
 
 
 def divided(design: DiscDesign, parts: Sequence[Sequence[int]]) -> list[DiscDesign]:
-    """A disc for each part, given as keys in their order; what is left out goes with the first. Hidden sound and a
-    longer first pause stay with the first too: they are what that disc begins with."""
+    """A disc for each part, given as keys in their order, with its number behind the title; what is left out goes with
+    the first. Hidden sound and a longer first pause stay with the first too: they are what that disc begins with."""
     out = [track for track in design.tracks if track.left_out]
+    title = design.texts.get("title", "")
     found = []
-    for number, keys in enumerate(parts):
+    for number, keys in enumerate(parts, 1):
         tracks = [design.track(key) for key in keys]
-        one = rejoined(design, [*tracks, *(out if number == 0 else [])])
-        if number:
+        one = rejoined(design, [*tracks, *(out if number == 1 else [])])
+        if number > 1:
             one = replace(one, first_pause_sectors=FIRST_PAUSE_SECTORS, hidden_id=None)
+        if title and len(parts) > 1:
+            one = replace(one, texts={**design.texts, "title": f"{title} {number}"})
         found.append(one)
     return found
+
+
+def checked_first_pause(sectors: int) -> int:
+    """The same. Raises DiscError for a first pause that no disc has."""
+    if not FIRST_PAUSE_SECTORS <= sectors <= _LONGEST_GAP_SECTORS:
+        raise DiscError(
+            f"A first pause lasts 2 to {LONGEST_GAP_SECONDS} s, not {sectors / SECTORS_PER_SECOND:g} s: the standard wants "
+            "2 s."
+        )
+    return sectors
 
 
 def checked_medium(key: str) -> str:

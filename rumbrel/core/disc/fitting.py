@@ -2,39 +2,26 @@
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 from .layout import DiscLayout, DiscTrack, laid_out_again
 from .media import Medium
 from .packing import Total, even_runs, full_runs, pack
-from .red_book import MAX_TRACKS, SAMPLE_RATE, SECTORS_PER_SECOND, format_msf, sectors_for_samples, spoken_time
+from .red_book import MAX_TRACKS, SAMPLE_RATE, sectors_for_samples, spoken_time
 from .subsets import fullest_of_at_most, smallest_cover, smallest_cover_of
 
-__all__ = ["Offer", "PoolFill", "Split", "fill_from_pool", "offers", "split"]
+__all__ = ["Offer", "PoolFill", "Split", "fill_from_pool", "removals", "split"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Offer:
-    """A way to make a disc fit. removed are track numbers, gap_sectors the new gap where it changes,
-    total_sectors what the disc then takes. proved says that nothing better of its kind exists."""
+    """Tracks to leave out so that a disc fits, by their numbers, and what the disc then takes. proved says that nothing
+    better of its kind exists."""
 
     kind: str
     text: str
     total_sectors: int
     removed: tuple[int, ...] = ()
-    gap_sectors: int | None = None
     proved: bool = True
-
-    def as_record(self) -> dict[str, Any]:
-        return {
-            "kind": self.kind,
-            "text": self.text,
-            "total_sectors": self.total_sectors,
-            "total_msf": format_msf(self.total_sectors),
-            "removed": list(self.removed),
-            "gap_sectors": self.gap_sectors,
-            "proved": self.proved,
-        }
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -51,45 +38,12 @@ class Split:
         return f"{len(self.discs)} discs; {proof}"
 
 
-def offers(layout: DiscLayout, *, trimmed_sectors: Sequence[int] | None = None) -> tuple[Offer, ...]:
-    """Every offer that makes the layout fit, most harmless first; none when it fits already.
-
-    trimmed_sectors is what each track would take without the silence at its ends, where that was measured.
-    """
+def removals(layout: DiscLayout) -> tuple[Offer, ...]:
+    """What could be left out so that the layout fits: fewest tracks, and least sound; none when it fits already."""
     over = -layout.free_sectors
     if over <= 0 or not layout.tracks:
         return ()
-    found = [_smaller_gaps(layout, over), _trimmed(layout, over, trimmed_sectors)]
-    found += [_fewest(layout, over), _shortest(layout, over)]
-    return tuple(offer for offer in found if offer is not None)
-
-
-def _smaller_gaps(layout: DiscLayout, over: int) -> Offer | None:
-    # Sound in a gap stays; only silence can be shorter.
-    gaps = [track.silence_sectors for track in layout.tracks[1:] if not track.runs_on]
-    if sum(gaps) < over:
-        return None
-    # The largest gap that no gap may pass; smaller ones stay as they are.
-    low, high = 0, max(gaps)
-    while low < high:
-        middle = (low + high + 1) // 2
-        if sum(gap - min(gap, middle) for gap in gaps) >= over:
-            low = middle
-        else:
-            high = middle - 1
-    saved = sum(gap - min(gap, low) for gap in gaps)
-    text = f"gaps of at most {low / SECTORS_PER_SECOND:.2f} s: saves {spoken_time(saved)}"
-    return Offer(kind="gaps", text=text, total_sectors=layout.total_sectors - saved, gap_sectors=low)
-
-
-def _trimmed(layout: DiscLayout, over: int, trimmed_sectors: Sequence[int] | None) -> Offer | None:
-    if trimmed_sectors is None:
-        return None
-    saved = sum(t.sectors - trimmed for t, trimmed in zip(layout.tracks, trimmed_sectors, strict=True) if not t.runs_on)
-    if saved < over:
-        return None
-    text = f"leave out the silence at the ends of tracks: saves {spoken_time(saved)}"
-    return Offer(kind="trim", text=text, total_sectors=layout.total_sectors - saved)
+    return tuple(offer for offer in (_fewest(layout, over), _shortest(layout, over)) if offer is not None)
 
 
 def _listed(words: Sequence[str], *, more: bool) -> str:

@@ -4,7 +4,6 @@ Sound that goes on can be predicted across the join from either side as well as 
 order 32, fitted to the last or first 46 ms by least squares). Noise cannot be predicted at all: of it nothing is shown.
 """
 
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -17,7 +16,7 @@ from rumbrel.core.sound.stages import Cut
 
 from .layout import Programme
 
-__all__ = ["joined", "meet_without_a_break"]
+__all__ = ["meet_without_a_break"]
 
 _EDGE_SAMPLES = 2_048
 _AT_EDGE_SAMPLES = 64
@@ -31,30 +30,9 @@ _QUIET = 10 ** (-70 / 20)
 """An edge that is quieter than this on both sides is a pause, not a cut through sound (our own choice)."""
 
 
-def joined(programmes: list[Programme]) -> list[Programme]:
-    """The same programmes, each marked that follows the one before without a break."""
-    result: list[Programme] = []
-    for programme in programmes:
-        before = result[-1] if result else None
-        follows = before is not None and _may_follow(before, programme) and meet_without_a_break(before, programme)
-        result.append(replace(programme, runs_on=programme.runs_on or follows))
-    return result
-
-
-def _may_follow(before: Programme, after: Programme) -> bool:
-    """Stretches of one file that touch, or tracks of one album in the same shape."""
-    if (before.sample_rate, before.channels) != (after.sample_rate, after.channels):
-        return False
-    if before.path == after.path:
-        return before.start_sample + before.samples == (after.lead or after).start_sample
-    return bool(before.album) and before.album == after.album
-
-
 def meet_without_a_break(before: Programme, after: Programme) -> bool:
     """Whether it is shown that the sound goes on across the join: it is not quiet there, and in every channel each side
     predicts how the other begins. The tags must not speak against it: track numbers that are stated follow each other."""
-    if before.path == after.path:
-        return True
     if before.number and after.number and after.number != before.number + 1:
         return False
     try:

@@ -34,6 +34,11 @@ def sectors_for_samples(samples: int) -> int:
     return math.ceil(samples / SAMPLES_PER_SECTOR)
 
 
+def nearest_sectors(seconds: float) -> int:
+    """The whole sectors nearest to a time; a half goes up."""
+    return math.floor(seconds * SECTORS_PER_SECOND + 0.5 + 1e-9)
+
+
 def format_msf(sectors: int, *, pad_minutes: bool = False) -> str:
     """m:ss:ff of a count of sectors; mm:ss:ff with pad_minutes, as cue sheets want it."""
     if sectors < 0:

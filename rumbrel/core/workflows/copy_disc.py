@@ -17,7 +17,9 @@ from rumbrel.core.errors import DiscError
 from rumbrel.core.files import output_errors
 from rumbrel.core.progress import Progress, Report, Unit, no_report
 
-from .make_disc import DiscPlan, plan_sheet, write_plan
+from .design_disc import DesignPlan
+from .gather_disc import plan_sheet
+from .make_disc import write_plan
 
 __all__ = ["CopyLine", "CopyReport", "SourceDisc", "copy_lines", "plan_copy", "read_whole_disc", "write_copy"]
 
@@ -135,7 +137,7 @@ def _track_lines(track: ContentsTrack, said: DiscText | None, position: int) -> 
     return lines + [f"    INDEX {number:02d} {format_msf(at, pad_minutes=True)}" for number, at in enumerate(marks, 1)]
 
 
-def plan_copy(source: SourceDisc, *, title: str) -> DiscPlan:
+def plan_copy(source: SourceDisc, *, title: str) -> DesignPlan:
     """That very disc, on the smallest blank that holds it. Raises DiscError."""
     plan = plan_sheet(source.sheet, title=title)
     if plan.failed is not None:
@@ -145,7 +147,7 @@ def plan_copy(source: SourceDisc, *, title: str) -> DiscPlan:
 
 def write_copy(
     source: SourceDisc,
-    plan: DiscPlan,
+    plan: DesignPlan,
     folder: Path,
     name: str,
     *,

@@ -10,13 +10,23 @@ from typing import Any
 import mutagen
 from mutagen.flac import FLAC
 
-from rumbrel.core.disc.cue_sheet import CueSheet, CueTrack, parse_cue_sheet, read_cue_file
+from rumbrel.core.disc.cue_sheet import CueFile, CueSheet, CueTrack, parse_cue_sheet, read_cue_file
 from rumbrel.core.errors import DecodeError, RumbrelError
 from rumbrel.core.forecast import Source
 from rumbrel.core.inspection import Facts
 from rumbrel.core.inspection.stretches import Part, cut_out
 
-__all__ = ["EACH_SOUND", "Cutting", "Parted", "cuttings_of", "part_name", "parted"]
+__all__ = [
+    "EACH_SOUND",
+    "Cutting",
+    "Described",
+    "Parted",
+    "cuttings_of",
+    "described_discs",
+    "part_name",
+    "parted",
+    "parts_of_sheet",
+]
 
 EACH_SOUND = "sounds"
 """The key of the cutting into each of a file's sounds."""
@@ -31,15 +41,43 @@ _OF_THE_FILE_ALONE = frozenset({"title", "track", "isrc", "cuesheet", "track_gai
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Cutting:
-    """A way to cut a file into tracks: what says so, and the parts in order. error says why it cannot be used. sheet is
-    the cue sheet that says so, where all of its disc lies in the file, and sheet_path where it lies beside it."""
+    """A way to cut a file into tracks: what says so, and the parts in order. error says why it cannot be used."""
 
     key: str
     said_by: str
     parts: tuple[Part, ...] = ()
     error: str = ""
-    sheet: CueSheet | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Described:
+    """A disc that a cue sheet beside a file, or inside it (sheet_path is None then), describes, with the file among
+    those that it names."""
+
+    key: str
+    said_by: str
+    sheet: CueSheet
     sheet_path: Path | None = None
+
+    def is_of(self, file: CueFile, path: Path) -> bool:
+        """Whether the sheet means that file by this one of its own."""
+        return self.sheet_path is None or _names(file.name, path)
+
+
+def described_discs(facts: Facts) -> list[Described]:
+    """The discs that a whole file of sound is a part of, by the sheets beside it and the one inside it."""
+    if facts.is_part or not facts.usable:
+        return []
+    path = Path(facts.path)
+    found = [
+        Described(key=f"sheet {place.name}", said_by=f"the cue sheet {place.name}", sheet=sheet, sheet_path=place)
+        for place, sheet in _sheets_beside(path)
+        if isinstance(sheet, CueSheet) and any(_names(track.file.name, path) for track in sheet.tracks)
+    ]
+    own = _own_sheet(facts)
+    if isinstance(own, CueSheet) and len(own.files) == 1:
+        found.append(Described(key="own sheet", said_by="the cue sheet in its tags", sheet=own))
+    return found
 
 
 def cuttings_of(facts: Facts) -> list[Cutting]:
@@ -68,8 +106,8 @@ def _cutting(key: str, said_by: str, facts: Facts, parts: Sequence[Part]) -> Ite
     yield Cutting(key=key, said_by=said_by, parts=tuple(parts))
 
 
-def _by_sheets(facts: Facts) -> Iterator[Cutting]:
-    path = Path(facts.path)
+def _sheets_beside(path: Path) -> Iterator[tuple[Path, CueSheet | RumbrelError]]:
+    """Each sheet in a file's folder, or why it cannot be read."""
     try:
         home = path.resolve().parent
         named = sorted(other for other in path.parent.iterdir() if other.suffix.lower() == ".cue")
@@ -79,18 +117,23 @@ def _by_sheets(facts: Facts) -> Iterator[Cutting]:
         ]
     except (OSError, RuntimeError):
         return
-    for sheet_path in beside[:_MOST_SHEETS]:
-        said_by, key = f"the cue sheet {sheet_path.name}", f"sheet {sheet_path.name}"
+    for place in beside[:_MOST_SHEETS]:
         try:
-            sheet = read_cue_file(sheet_path)
+            yield place, read_cue_file(place)
         except RumbrelError as error:
-            if sheet_path.stem == path.stem:
-                yield Cutting(key=key, said_by=said_by, error=str(error))
+            yield place, error
+
+
+def _by_sheets(facts: Facts) -> Iterator[Cutting]:
+    path = Path(facts.path)
+    for place, sheet in _sheets_beside(path):
+        said_by, key = f"the cue sheet {place.name}", f"sheet {place.name}"
+        if isinstance(sheet, RumbrelError):
+            if place.stem == path.stem:
+                yield Cutting(key=key, said_by=said_by, error=str(sheet))
             continue
         tracks = [track for track in sheet.tracks if _names(track.file.name, path)]
-        for cutting in _cutting(key, said_by, facts, _parts_of(sheet, tracks, facts)):
-            whole = sheet if len(tracks) == len(sheet.tracks) else None
-            yield replace(cutting, sheet=whole, sheet_path=sheet_path)
+        yield from _cutting(key, said_by, facts, parts_of_sheet(sheet, tracks, facts))
 
 
 def _names(written: str, path: Path) -> bool:
@@ -99,21 +142,25 @@ def _names(written: str, path: Path) -> bool:
     return name.casefold() == path.name.casefold() or Path(name).stem.casefold() == path.stem.casefold()
 
 
-def _by_own_sheet(facts: Facts) -> Iterator[Cutting]:
+def _own_sheet(facts: Facts) -> CueSheet | RumbrelError | None:
+    """The sheet in a file's tags, why it cannot be read, or None for no sheet."""
     # Tags of no common name keep the letters that they were written with.
     texts = [values[0] for name, values in facts.tags.fields.items() if name.casefold() == "cuesheet" and values]
-    if not texts:
-        return
     try:
-        sheet = parse_cue_sheet(texts[0])
+        return parse_cue_sheet(texts[0]) if texts else None
     except RumbrelError as error:
-        yield Cutting(key="own sheet", said_by="the cue sheet in its tags", error=str(error))
-        return
-    for cutting in _cutting("own sheet", "the cue sheet in its tags", facts, _parts_of(sheet, sheet.tracks, facts)):
-        yield replace(cutting, sheet=sheet)
+        return error
 
 
-def _parts_of(sheet: CueSheet, tracks: Sequence[CueTrack], facts: Facts) -> list[Part]:
+def _by_own_sheet(facts: Facts) -> Iterator[Cutting]:
+    sheet, said_by = _own_sheet(facts), "the cue sheet in its tags"
+    if isinstance(sheet, RumbrelError):
+        yield Cutting(key="own sheet", said_by=said_by, error=str(sheet))
+    elif sheet is not None:
+        yield from _cutting("own sheet", said_by, facts, parts_of_sheet(sheet, sheet.tracks, facts))
+
+
+def parts_of_sheet(sheet: CueSheet, tracks: Sequence[CueTrack], facts: Facts) -> list[Part]:
     """From INDEX 01 to INDEX 01: what a sheet calls the gap stays with the track before it, as is common practice."""
     starts = [round(track.start_sector * facts.sample_rate / _SECTORS_A_SECOND) for track in tracks]
     parts = []

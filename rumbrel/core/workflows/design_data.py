@@ -14,7 +14,7 @@ from rumbrel.core.disc.packing import full_runs, pack
 from rumbrel.core.disc.subsets import smallest_cover, smallest_cover_of
 from rumbrel.core.verdict import Verdict
 
-from .design_disc import DesignOffer
+from .offer_disc import DesignOffer
 
 __all__ = ["DataPlan", "DataRow", "FileToCome", "data_file", "data_offers", "plan_data"]
 

@@ -11,7 +11,7 @@ from rumbrel.core.bench.recorder import RECORDERS, recorder_for
 from rumbrel.core.disc import design as designs
 from rumbrel.core.disc.design import DISC_TEXTS, DiscDesign, DiscKind
 from rumbrel.core.disc.media import MEDIA, medium_for
-from rumbrel.core.disc.red_book import FIRST_PAUSE_SECTORS, SECTORS_PER_SECOND, format_msf, parse_msf
+from rumbrel.core.disc.red_book import FIRST_PAUSE_SECTORS, SECTORS_PER_SECOND, format_msf, nearest_sectors, parse_msf
 from rumbrel.core.disc.text import TEXT_RULES
 from rumbrel.core.errors import DiscError
 from rumbrel.core.inlay import VARIANTS
@@ -45,7 +45,7 @@ def parse_gap(text: str) -> int:
     """Sectors of seconds or m:s:f. Raises DiscError."""
     plain = text.strip().lower().removesuffix("s").strip().replace(",", ".")
     try:
-        sectors = parse_msf(plain) if ":" in plain else round(float(plain) * SECTORS_PER_SECOND)
+        sectors = parse_msf(plain) if ":" in plain else nearest_sectors(float(plain))
     except (ValueError, OverflowError) as error:
         raise DiscError(f"'{text[:40]}' is not a gap: write seconds, as in 2.5, or m:s:f, as in 0:02:37.") from error
     return designs.checked_gap(sectors)

@@ -10,8 +10,9 @@ from rumbrel.core.disc.layout import lay_out
 from rumbrel.core.disc.media import medium_for
 from rumbrel.core.forecast import WarningCode
 from rumbrel.core.inspection import inspect_file
-from rumbrel.core.targets import LevelRule
-from rumbrel.core.workflows.make_disc import DiscWish, measure_programmes, plan_disc, programme_of
+from rumbrel.core.workflows.design_disc import plan_design
+from rumbrel.core.workflows.disc_sounds import measured_sounds, programme_of
+from rumbrel.core.workflows.gather_disc import gather_disc
 from tests.core.forecast.case import PlanCase
 from tests.signals import decoded, music, write_sound
 
@@ -63,12 +64,15 @@ class ClippingTests(PlanCase):
                     self.assertTrue(0.5 * peak_db < stated <= peak_db + 0.06, (stated, peak_db))
 
     def test_a_disc_tells_what_it_limited_with_and_without_measuring(self) -> None:
-        programme = programme_of(inspect_file(self.master(1.4125)))
+        master = self.master(1.4125)
+        programme = programme_of(inspect_file(master))
         image = write_image(lay_out([programme], gap_sectors=150, medium=medium_for("80")), self.folder, "d")
         self.assertEqual([(each.track, round(each.over_db, 1)) for each in image.limited], [(1, 3.0)])
         self.assertGreater(image.limited[0].values, 10)
-        measured, _ = measure_programmes([programme], LevelRule(mode="none"), jobs=1)
-        found = [each.text for each in plan_disc(measured, DiscWish()).findings if each.code == "clipping"]
+        gathered = gather_disc([master])
+        design = gathered.design
+        planned = plan_design(design, measured_sounds(design, gathered.sounds, jobs=1))
+        found = [each.text for each in planned.findings if each.code == "clipping"]
         text = "the level takes the peaks of track 1 up to 3.0 dB beyond full scale, where they are limited"
         self.assertEqual(found, [f"{text}; lower the level"])
         quieter = write_image(

@@ -14,7 +14,9 @@ from rumbrel.core.inspection import Facts
 from rumbrel.core.sound.analysis import ChannelState, Ends, State
 from rumbrel.core.sound.level import Level
 from rumbrel.core.workflows.design_data import FileToCome, data_offers, plan_data
-from rumbrel.core.workflows.design_disc import Sound, design_offers, plan_design
+from rumbrel.core.workflows.design_disc import plan_design
+from rumbrel.core.workflows.disc_sounds import Sound
+from rumbrel.core.workflows.offer_disc import design_offers
 from tests.core.disc.test_design import any_design
 
 _SECOND = 44_100

@@ -16,8 +16,9 @@ from rumbrel.core.errors import DiscError
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.inspection.stretches import cut_out
 from rumbrel.core.workflows.cut_tracks import cuttings_of
-from rumbrel.core.workflows.design_disc import DesignPlan, Sound, plan_design, sheet_design
-from rumbrel.core.workflows.make_disc import DiscPlan, DiscWish, gather_programmes, plan_disc, sheet_says
+from rumbrel.core.workflows.design_disc import DesignPlan, plan_design
+from rumbrel.core.workflows.disc_sounds import Sound
+from rumbrel.core.workflows.gather_disc import gather_disc, packs_beside, plan_sheet, sheet_design
 from tests.core.disc.case import DiscCase
 
 SECTOR = 2352
@@ -42,13 +43,8 @@ class SheetCase(DiscCase):
         path.write_bytes("\r\n".join(lines).encode(encoding))
         return path
 
-    def planned(self, sheet: Path) -> DiscPlan:
-        says = sheet_says(sheet)
-        wish = DiscWish(
-            medium=medium_for("80"), title=sheet.stem, texts=says.texts, packs=says.packs,
-            first_pause_sectors=150 + says.first_silence_sectors,
-        )  # fmt: skip
-        return plan_disc(gather_programmes([sheet]), wish)
+    def planned(self, sheet: Path) -> DesignPlan:
+        return plan_sheet(sheet)
 
     def image(self, sheet: Path, out: str = "out") -> bytes:
         plan = self.planned(sheet)
@@ -89,10 +85,14 @@ class DesignedTests(SheetCase):
 
     def designed(self, sheet: Path, file: Path) -> DesignPlan:
         (cutting,) = [each for each in cuttings_of(inspect_file(file)) if each.key.startswith("sheet")]
-        self.assertIsNotNone(cutting.sheet)
         whole = inspect_file(file)
         sounds = {n: Sound(facts=cut_out(whole, part), title=f"Track {n}") for n, part in enumerate(cutting.parts, 1)}
-        design = sheet_design(cutting.sheet, list(sounds), sheet_says(sheet).packs)  # type: ignore[arg-type]
+        said = read_cue_file(sheet)
+        files = {said.tracks[0].file}
+        design = sheet_design(
+            said, list(sounds), wholes=dict.fromkeys(files, 0), facts=dict.fromkeys(files, whole),
+            packs=packs_beside(sheet, said),
+        )  # fmt: skip
         return plan_design(design, sounds)
 
     def test_it_is_written_byte_for_byte_as_the_sheet_itself(self) -> None:
@@ -124,15 +124,6 @@ class DesignedTests(SheetCase):
             self.assertEqual(
                 (changed.track(4).lead_sectors, changed.track(3).runs_on), (25, changed.tracks[-1].key != 2)
             )
-
-    def test_what_a_design_cannot_say_is_refused(self) -> None:
-        head = ('FILE "a.wav" WAVE', "TRACK 01 AUDIO", "INDEX 01 00:00:00")
-        for more, words in (
-            (("POSTGAP 00:01:00", "TRACK 02 AUDIO", "INDEX 01 00:10:00"), "POSTGAP"),
-            (('FILE "b.wav" WAVE', "TRACK 02 AUDIO", "INDEX 01 00:00:00"), "several files"),
-        ):
-            with self.assertRaisesRegex(DiscError, words):
-                sheet_design(read_cue_file(self.sheet(*head, *more)), [1, 2])
 
 
 class ForeignTests(SheetCase):
@@ -193,11 +184,11 @@ class ForeignTests(SheetCase):
         self.assertEqual(self.image(mixed), body)
         lies = self.sheet('FILE "mixed.bin" BINARY', "TRACK 01 AUDIO", "INDEX 01 00:00:00")
         with self.assertRaisesRegex(DiscError, "raw sectors of data"):
-            gather_programmes([lies])
+            gather_disc([lies])
         (self.folder / "data.bin").write_bytes(bytes(32_769) + b"CD001" + bytes(SECTOR * 400))
         iso = self.sheet('FILE "data.bin" BINARY', "TRACK 01 AUDIO", "INDEX 01 00:00:00")
         with self.assertRaisesRegex(DiscError, "image of a data disc"):
-            gather_programmes([iso])
+            gather_disc([iso])
         odd = 'FILE "a.bin" BINARY\nTRACK 01 MODE1/2048\nINDEX 01 00:00:00\nTRACK 02 AUDIO\nINDEX 01 00:10:00'
         with self.assertRaisesRegex(DiscError, "different lengths"):
             parse_cue_sheet(odd)

@@ -21,7 +21,7 @@ from rumbrel.core.forecast import ForecastOptions
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.sound.stages import Treatment, build_chain
 from rumbrel.core.targets import find_target
-from rumbrel.core.workflows.make_disc import plan_sheet
+from rumbrel.core.workflows.gather_disc import plan_sheet
 from rumbrel.core.workflows.take_in import TakenTrack, plan_take_in, take_in
 from tests.core.disc.case import DiscCase
 

@@ -21,7 +21,7 @@ from rumbrel.core.disc.reading import SectorUnread
 from rumbrel.core.disc.red_book import BYTES_PER_SECTOR
 from rumbrel.core.disc.text import text_of
 from rumbrel.core.inspection import inspect_file
-from rumbrel.core.workflows.make_disc import programme_of
+from rumbrel.core.workflows.disc_sounds import programme_of
 from rumbrel.core.workflows.take_in import read_track_file
 from rumbrel.web.bench.models import DiscNames, Drive, TakeIn
 from rumbrel.web.bench.services import discs_on_shelf, put_disc_in

@@ -253,7 +253,7 @@ class DiscTests(MakingCase):
             words = ("disc", "--medium", "74", "--out", str(self.out), str(sheet))
             records, status = self.run_command(*words)
             self.assertEqual(status, 2)
-            self.assertEqual({o["kind"] for o in records[0]["offers"]}, {"fewest", "shortest"})
+            self.assertLessEqual({"fewest", "even"}, {o["key"] for o in records[0]["offers"]})
             self.assertIn("runs over", records[0]["error"])
             records, status = self.run_command(*words, "--split", "even")
             self.assertEqual((status, records[0]["proved"]), (0, True))

@@ -1,5 +1,6 @@
 """Discs: laid out from kept facts, written and read back; what is said of a write belongs to what was written."""
 
+import contextlib
 import hashlib
 import io
 import json
@@ -12,10 +13,16 @@ from unittest import mock
 import numpy as np
 import soundfile
 from django.conf import settings
-from django.core.management import call_command
+from django.core.management import CommandError, call_command
 from django.urls import reverse
 from django.utils import timezone
+from hypothesis import example, given
+from hypothesis import settings as example_settings
+from hypothesis import strategies as st
 
+from rumbrel.core.disc import media
+from rumbrel.core.disc.design import running_on
+from rumbrel.core.disc.red_book import format_msf
 from rumbrel.core.errors import Cancelled, DiscError
 from rumbrel.core.records import as_record
 from rumbrel.core.tags import TagSet, write_tags
@@ -390,3 +397,66 @@ class SameAsCommandTests(DiscCase):
         for suffix in ("bin", "cue", "cdt", "sub", "digests"):
             self.assertEqual(ours.with_suffix(f".{suffix}").read_bytes(), (out / f"Shop.{suffix}").read_bytes(), suffix)
         self.assertEqual(disc.written["tracks"], record["tracks"])
+
+    def test_both_ways_in_give_one_plan_whatever_is_asked(self) -> None:
+        """Equal tracks, checks and offers, for discs with and without room; and equal bytes of one that was written."""
+        whole = music(600_000) * np.linspace(1, 0.3, 600_000)[:, None]
+        quiet = np.concatenate([np.zeros((30_000, 2)), music(200_000, seed=4) * 0.2, np.zeros((44_100, 2))])
+        sounds = (
+            ("1.flac", whole[:300_017], "1", "One"),
+            ("2.flac", whole[300_017:], "2", "One"),
+            ("3.flac", quiet, "3", "One"),
+        )
+        for name, sound, number, album in sounds:
+            path = write_sound(self.source / name, sound=sound)
+            fields = {"album": (album,), "title": (f"Part {number}",), "artist": ("Ringers",), "track": (number,)}
+            write_tags(path, TagSet(fields=fields), container="flac", codec="flac")
+        write_sound(self.source / "4.wav", 300_000, channels=1, rate=48_000)
+        self.scan()
+        paths = [str(self.source / name) for name in ("1.flac", "2.flac", "3.flac", "4.wav")]
+        base = self.disc("1.flac", "2.flac", "3.flac", "4.wav")
+        self.client.post(reverse("discs:measure", args=[base.pk]))
+        self.work()
+        small = tuple(replace(each, capacity_sectors=1_500) if each.key == "74" else each for each in media.MEDIA)
+
+        @example(medium="80", gap=150, level="track", own=None, trims=True, joins=True, rule="all", pause=150)
+        @given(
+            medium=st.sampled_from(("74", "80")), gap=st.integers(0, 250), level=st.sampled_from(("none", "track", "album")),
+            own=st.none() | st.lists(st.integers(0, 300), min_size=4, max_size=4), trims=st.booleans(),
+            joins=st.booleans(), rule=st.sampled_from(("all", "titles", "none")), pause=st.integers(150, 400),
+        )  # fmt: skip
+        @example_settings(max_examples=6, deadline=None, database=None, derandomize=True)
+        def check(
+            medium: str, gap: int, level: str, own: list[int] | None, trims: bool, joins: bool, rule: str, pause: int
+        ) -> None:
+            design = replace(
+                base.design, medium_key=medium, gap_sectors=gap, level=level, trims=trims, cd_text=rule,
+                first_pause_sectors=pause,
+            )  # fmt: skip
+            words = ["--medium", medium, "--gap", str(gap / 75), "--level", level, "--cd-text", rule,
+                     "--first-pause", str(pause / 75), *(["--trim"] if trims else [])]  # fmt: skip
+            if own is not None:
+                tracks = zip(design.tracks, own, strict=True)
+                design = replace(design, tracks=tuple(replace(track, gap_sectors=each) for track, each in tracks))
+                words += ["--gaps", ",".join(format_msf(each) for each in own)]
+            if joins:
+                rows = plan_layout(disc=base, design=design).audio.rows
+                design = running_on(design, [row.design.key for row in rows if row.joins], True)
+                words += ["--join", "run-on"]
+            planned = plan_layout(disc=base, design=design)
+            said = io.StringIO()
+            with contextlib.suppress(CommandError, SystemExit):
+                call_command("disc", "--json", "--dry-run", "--out", str(self.folder / "o"), "--name", "Shop", *words, *paths,
+                             stdout=said)  # fmt: skip
+            record = json.loads(said.getvalue())
+            layout = planned.audio.layout
+            self.assertEqual(layout.as_record()["tracks"], record["tracks"], words)
+            self.assertEqual([each.as_record() for each in planned.findings], record["checklist"], words)
+            offers = [each.as_record() for each in planned.offers()]
+            self.assertEqual((offers, layout.fits), (record.get("offers", []), record["fits"]), words)
+            seen.add((layout.fits, bool(offers), any(track["runs_on"] for track in record["tracks"])))
+
+        seen: set[tuple[bool, bool, bool]] = set()
+        with mock.patch.object(media, "MEDIA", small):
+            check()
+        self.assertTrue({fits for fits, _, _ in seen} == {joined for _, _, joined in seen} == {True, False}, seen)

@@ -175,7 +175,7 @@ class BroughtTests(WebCase):
             ("", "days.m3u", "That file is empty"),
             ("[playlist]\n", "days.pls", "names no files"),
             ('FILE "x.flac" WAVE\nTRACK 01 AUDIO\nINDEX 01 00:00:00\nTRACK 02 AUDIO\nINDEX 01 01:00:00\n', "x.cue",
-             "let the sheet cut it"),
+             "Nothing of this list is in the collection"),
             ("FILE nonsense", "x.cue", "cannot be read"),
         ):  # fmt: skip
             self.assertIn(words, self.bring(text, name), name)

@@ -18,7 +18,7 @@ from rumbrel.core.disc.text import text_of
 from rumbrel.core.files import output_errors, working_folder, write_whole
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.progress import Progress, Unit
-from rumbrel.core.workflows.make_disc import programme_of
+from rumbrel.core.workflows.disc_sounds import programme_of
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import Desk, start_job
 

@@ -15,7 +15,7 @@ from rumbrel.core.disc.cue_sheet import read_cue_file
 from rumbrel.core.disc.image import write_image
 from rumbrel.core.errors import Cancelled, DiscError, OutputError, RumbrelError
 from rumbrel.core.files import output_errors, working_folder
-from rumbrel.core.workflows.make_disc import plan_sheet
+from rumbrel.core.workflows.gather_disc import plan_sheet
 from rumbrel.web.discs.queries import copies, written_discs
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import Desk, start_job

@@ -12,7 +12,7 @@ from .check_fixity import (
     take_as_it_is,
 )
 from .choose_sound import choose_sound
-from .cut_tracks import cut_track, cuttings_for, find_cutting, join_track
+from .cut_tracks import cut_track, cuttings_for, described_for, join_track, tracks_of_sheet
 from .hear_track import Heard, TrackUnheard, hear_file, hear_track, see_that_it_is_there
 from .keep_dropped import keep_dropped, keep_dropped_file, scan_dropped
 from .keep_facts import keep_edited
@@ -37,9 +37,6 @@ from .watch_folders import look_at_watched, watch_folder
 
 __all__ = [
     "FolderBusy",
-    "carry_out_removal",
-    "carry_out_removal_of_missing",
-    "start_removal",
     "FolderRefused",
     "Heard",
     "NothingToLookAt",
@@ -50,11 +47,13 @@ __all__ = [
     "carry_out_bag",
     "carry_out_fixity",
     "carry_out_looks",
+    "carry_out_removal",
+    "carry_out_removal_of_missing",
     "choose_sound",
     "clear_pulls",
     "cut_track",
     "cuttings_for",
-    "find_cutting",
+    "described_for",
     "folder_track_ids",
     "hear_file",
     "hear_track",
@@ -85,13 +84,15 @@ __all__ = [
     "see_that_it_is_there",
     "show_cover",
     "start_bag",
-    "start_fixity",
     "start_due_fixity",
+    "start_fixity",
     "start_looks",
+    "start_removal",
     "start_scan",
     "sweep_pictures",
     "take_as_it_is",
     "take_off_tracks",
     "toggle_pull",
+    "tracks_of_sheet",
     "watch_folder",
 ]

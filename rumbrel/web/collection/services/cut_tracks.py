@@ -1,15 +1,16 @@
 """Tracks that are parts of one file: added on request, and kept in line with their file."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 
 from django.db import transaction
 from django.utils import timezone
 
+from rumbrel.core.disc.cue_sheet import CueFile, CueSheet
 from rumbrel.core.errors import DecodeError, RumbrelError
 from rumbrel.core.inspection import Facts
 from rumbrel.core.inspection.stretches import Part, cut_out, part_of
-from rumbrel.core.workflows.cut_tracks import Cutting, cuttings_of
+from rumbrel.core.workflows.cut_tracks import Cutting, Described, cuttings_of, described_discs, parts_of_sheet
 from rumbrel.web.ui.removal import holders_of
 
 from ..facts import derived_columns, is_of, kept_facts, kept_path, search_words
@@ -19,22 +20,31 @@ from .hear_track import see_that_it_is_there
 from .recount import recount_folder
 from .remove_missing import remove_tracks
 
-__all__ = ["cut_track", "cuttings_for", "find_cutting", "join_track", "refresh_cuts"]
+__all__ = ["cut_track", "cuttings_for", "described_for", "join_track", "refresh_cuts", "tracks_of_sheet"]
 
 
 def cuttings_for(track: Track, facts: Facts) -> list[Cutting]:
     """The ways in which a track can be cut that is whole and there as it was scanned."""
+    return cuttings_of(facts) if _is_whole_and_there(track, facts) else []
+
+
+def described_for(track: Track, facts: Facts) -> list[Described]:
+    """The discs that cue sheets beside or inside such a track describe."""
+    return described_discs(facts) if _is_whole_and_there(track, facts) else []
+
+
+def _is_whole_and_there(track: Track, facts: Facts) -> bool:
     if track.missing_since or track.cut_of_id:
-        return []
+        return False
     try:
         see_that_it_is_there(facts)
     except RumbrelError:
         # What is wrong with the file stands elsewhere on its page.
-        return []
-    return cuttings_of(facts)
+        return False
+    return True
 
 
-def find_cutting(track: Track, key: str) -> tuple[Facts, Cutting] | tuple[None, None]:
+def _find_cutting(track: Track, key: str) -> tuple[Facts, Cutting] | tuple[None, None]:
     """What is known of a file, and the way of that key to cut it; None for both where that is gone."""
     facts = facts_by_id([track.pk]).get(track.pk)
     found = next((each for each in cuttings_for(track, facts) if each.key == key), None) if facts else None
@@ -44,7 +54,7 @@ def find_cutting(track: Track, key: str) -> tuple[Facts, Cutting] | tuple[None, 
 def cut_track(*, track: Track, key: str) -> list[int]:
     """Add the parts of a file as tracks, in place of those there were; returns their ids in order. Raises RumbrelError,
     also where lists would lose entries by it."""
-    facts, found = find_cutting(track, key)
+    facts, found = _find_cutting(track, key)
     if facts is None or found is None:
         raise RumbrelError("The file can no longer be split that way. Show its page again.")
     if found.error:
@@ -59,6 +69,24 @@ def cut_track(*, track: Track, key: str) -> list[int]:
         ids = [_keep(track, facts, part).pk for part in found.parts]
     recount_folder(folder=track.folder)
     return ids
+
+
+def tracks_of_sheet(*, sheet: CueSheet, rows: Mapping[CueFile, Track], facts: Mapping[CueFile, Facts]) -> list[int]:
+    """The tracks of a cue sheet in its order, by the files that it names: a file that is one track is that, of others
+    the parts are added to the collection. Raises RumbrelError where a part does not lie in its file."""
+    ids: dict[int, int] = {}
+    with transaction.atomic():
+        for file in dict.fromkeys(track.file for track in sheet.tracks):
+            whole, tracks = rows[file], [track for track in sheet.tracks if track.file == file]
+            parts = parts_of_sheet(sheet, tracks, facts[file])
+            if len(parts) == 1 and parts[0].start_sample == 0:
+                ids[tracks[0].number] = whole.pk
+                continue
+            for track, part in zip(tracks, parts, strict=True):
+                ids[track.number] = _keep(whole, facts[file], part).pk
+    for folder in {row.folder for row in rows.values()}:
+        recount_folder(folder=folder)
+    return [ids[track.number] for track in sheet.tracks]
 
 
 def join_track(*, track: Track) -> int:

@@ -74,7 +74,9 @@ def track(request: HttpRequest, pk: int) -> HttpResponse:
     context = _context(track)
     context["cuts"] = list(track.cuts.order_by("pk")[:MOST_CUTS])
     # On its own page alone: it reads what lies beside the file.
-    context["cuttings"] = services.cuttings_for(track, context["facts"]) if context["facts"] else []
+    facts = context["facts"]
+    context["cuttings"] = services.cuttings_for(track, facts) if facts else []
+    context["described"] = services.described_for(track, facts) if facts else []
     return render(request, "collection/track.html", context)
 
 
@@ -106,7 +108,7 @@ def join(request: HttpRequest, pk: int) -> HttpResponse:
 @require_POST
 def joined(request: HttpRequest, pk: int) -> HttpResponse:
     removed = counted(services.join_track(track=get_object_or_404(Track, pk=pk)), "track")
-    messages.success(request, f"{removed} of this file removed of the collection. The file stays.")
+    messages.success(request, f"{removed} of this file removed from the collection. The file stays.")
     return redirect("collection:track", pk)
 
 

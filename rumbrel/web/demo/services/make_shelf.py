@@ -12,7 +12,7 @@ from rumbrel.core.disc.media import medium_for
 from rumbrel.core.disc.red_book import SECTORS_PER_SECOND
 from rumbrel.core.disc.text import DiscText, text_of
 from rumbrel.core.inspection import Facts
-from rumbrel.core.workflows.make_disc import programme_of
+from rumbrel.core.workflows.disc_sounds import programme_of
 from rumbrel.web.collection.models import Track
 from rumbrel.web.collection.queries import facts_by_id
 

@@ -9,7 +9,7 @@ from django.db import transaction
 from rumbrel.core.disc.design import DiscDesign, TrackDesign, added, rejoined
 from rumbrel.core.errors import DiscError
 from rumbrel.core.records import as_record
-from rumbrel.core.workflows.design_disc import DesignOffer
+from rumbrel.core.workflows.offer_disc import DesignOffer
 from rumbrel.web.playlists.models import Entry, Playlist
 from rumbrel.web.ui.words import counted, meanwhile
 
@@ -143,20 +143,15 @@ def take_offer(*, disc_id: int, key: str, revision: int | None = None) -> Change
 def _divided(disc: Disc, offer: DesignOffer) -> Disc:
     """The disc becomes the first of several, named and numbered."""
     parts, name = len(offer.designs), disc.name
-    title = disc.design.texts.get("title", name)
-
-    def numbered(design: DiscDesign, number: int) -> DiscDesign:
-        return replace(design, texts={**design.texts, "title": f"{title} {number}"})
-
     made = [
         Disc.objects.create(
             playlist=disc.playlist, name=f"{name} {number}"[:200], parts=parts,
-            plan=as_record(numbered(design, number)), recorder_key=disc.recorder_key,
+            plan=as_record(design), recorder_key=disc.recorder_key,
         )
         for number, design in enumerate(offer.designs[1:], 2)
     ]  # fmt: skip
     disc.parts = parts
-    return _keep(disc, numbered(offer.designs[0], 1), offer.text, name=f"{name} 1"[:200], made=made)
+    return _keep(disc, offer.designs[0], offer.text, name=f"{name} 1"[:200], made=made)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -15,7 +15,7 @@ from rumbrel.core.disc.image import write_image
 from rumbrel.core.errors import DiscError
 from rumbrel.core.progress import Progress, Throttle, Unit, within
 from rumbrel.core.workflows.copy_disc import SourceDisc, plan_copy, read_whole_disc, write_copy
-from rumbrel.core.workflows.make_disc import plan_sheet
+from rumbrel.core.workflows.gather_disc import plan_sheet
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.registry import Ending
 from rumbrel.web.jobs.services import Desk, start_job

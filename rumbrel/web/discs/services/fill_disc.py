@@ -7,7 +7,7 @@ from rumbrel.core.disc.design import DiscDesign, added
 from rumbrel.core.disc.fitting import fill_from_pool
 from rumbrel.core.disc.red_book import sectors_for_samples
 from rumbrel.core.errors import DiscError
-from rumbrel.core.workflows.design_disc import Sound
+from rumbrel.core.workflows.disc_sounds import Sound
 from rumbrel.web.collection.queries import known_tracks
 from rumbrel.web.ui.words import counted
 

@@ -12,7 +12,8 @@ from rumbrel.core.disc.red_book import CHANNELS
 from rumbrel.core.inspection import Facts
 from rumbrel.core.progress import Progress, Unit, within
 from rumbrel.core.records import as_record
-from rumbrel.core.workflows.design_disc import Sound, find_meetings, may_meet, touching
+from rumbrel.core.workflows.disc_sounds import Sound
+from rumbrel.core.workflows.find_joins import find_meetings, may_meet, touching
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import Desk, start_job
 from rumbrel.web.ui.words import counted

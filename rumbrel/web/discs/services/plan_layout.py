@@ -24,7 +24,9 @@ from rumbrel.core.sound.level import Level
 from rumbrel.core.tags import EMPTY_TAGS
 from rumbrel.core.targets import find_target
 from rumbrel.core.workflows.design_data import DataPlan, FileToCome, data_offers, plan_data
-from rumbrel.core.workflows.design_disc import DesignOffer, DesignPlan, Sound, design_offers, plan_design
+from rumbrel.core.workflows.design_disc import DesignPlan, plan_design
+from rumbrel.core.workflows.disc_sounds import Sound
+from rumbrel.core.workflows.offer_disc import DesignOffer, design_offers
 from rumbrel.web.batches.services import plan_for
 from rumbrel.web.batches.wishes import BatchWish
 from rumbrel.web.collection.queries import KnownTrack, known_tracks

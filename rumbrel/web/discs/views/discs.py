@@ -50,7 +50,8 @@ def lay_out(request: HttpRequest, pk: int) -> HttpResponse:
     playlist = get_object_or_404(Playlist, pk=pk)
     try:
         refuse_unseen(request, playlist.mark, what="track")
-        disc = services.lay_out_list(playlist=playlist)
+        by_sheet = "sheet" in request.POST
+        disc = (services.lay_out_imported if by_sheet else services.lay_out_list)(playlist=playlist)
     except RumbrelError as error:
         messages.error(request, str(error))
         return redirect("playlists:playlist", pk=pk)

@@ -64,10 +64,10 @@ def bring(request: HttpRequest) -> HttpResponse:
         return redirect("playlists:index")
     said = f"{brought.found:,} found, {brought.elsewhere:,} found elsewhere, {brought.missing:,} missing"
     if brought.playlist is None:
-        text = "Nothing of this list is in the collection. Add the folders that hold its files, then bring it in again."
+        text = "Nothing of this list is in the collection. Add the folders that hold its files, then import it again."
         messages.error(request, f"{text} ({said})")
         return redirect("playlists:index")
-    messages.success(request, f"The list was brought in: {said}.")
+    messages.success(request, f"The list was imported: {said}.")
     return redirect("playlists:playlist", pk=brought.playlist.pk)
 
 

@@ -11,35 +11,31 @@ from django.core.management.base import CommandError, CommandParser
 from rumbrel.core.crew import default_jobs
 from rumbrel.core.disc.checklist import Finding
 from rumbrel.core.disc.data_disc import read_back_data, write_data_disc
-from rumbrel.core.disc.fitting import Split, split
+from rumbrel.core.disc.design import DiscDesign, checked_first_pause, checked_gap, divided
+from rumbrel.core.disc.fitting import Split, fill_from_pool, split
 from rumbrel.core.disc.image import IMAGE_FORMATS
-from rumbrel.core.disc.joins import joined
-from rumbrel.core.disc.layout import DiscLayout, Programme, taken
+from rumbrel.core.disc.layout import DiscLayout
 from rumbrel.core.disc.media import MEDIA, medium_for, speed_advice
-from rumbrel.core.disc.red_book import FIRST_PAUSE_SECTORS, MAX_TRACKS, SECTORS_PER_SECOND, format_msf, parse_msf
-from rumbrel.core.disc.text import TEXT_RULES, DiscText
+from rumbrel.core.disc.red_book import (
+    FIRST_PAUSE_SECTORS,
+    MAX_TRACKS,
+    format_msf,
+    nearest_sectors,
+    parse_msf,
+    sectors_for_samples,
+)
+from rumbrel.core.disc.text import TEXT_RULES
 from rumbrel.core.errors import DiscError
 from rumbrel.core.forecast import WhenPresent
 from rumbrel.core.inspection import inspect_file
 from rumbrel.core.sound.dither import DITHERS, FLAT
-from rumbrel.core.targets import LevelRule
 from rumbrel.core.verdict import Verdict
-from rumbrel.core.workflows.make_disc import (
-    LONGEST_GAP_SECONDS,
-    DiscPlan,
-    DiscWish,
-    SheetSays,
-    Stretched,
-    data_files,
-    fill,
-    free_name,
-    gather_programmes,
-    measure_programmes,
-    plan_disc,
-    programme_of,
-    sheet_says,
-    write_plan,
-)
+from rumbrel.core.workflows.design_disc import DesignPlan, plan_design
+from rumbrel.core.workflows.disc_sounds import Sound, measured_sounds
+from rumbrel.core.workflows.find_joins import run_on_where_shown
+from rumbrel.core.workflows.gather_disc import gather_disc, with_text_file
+from rumbrel.core.workflows.make_disc import data_files, free_name, write_plan
+from rumbrel.core.workflows.offer_disc import design_offers
 from rumbrel.web.ui.commands import ReportingCommand
 from rumbrel.web.ui.progress_line import ProgressLine
 from rumbrel.web.ui.words import counted
@@ -74,6 +70,7 @@ class Command(ReportingCommand):
             default="pad",
             help="run-on finds tracks of one recording and cuts none of it",
         )
+        parser.add_argument("--trim", action="store_true", help="leave out the silence at the ends of tracks")
         parser.add_argument("--text", type=Path, metavar="FILE", help="CD-Text as TOML, over the files' tags")
         parser.add_argument(
             "--cd-text",
@@ -112,24 +109,24 @@ class Command(ReportingCommand):
             return self._data_disc(options, name)
         line = ProgressLine()
         job = _Job.of(options, name, line)
-        plan = job.plan(job.programmes)
+        plan = job.plan(job.design)
         line.clear()
         if options["split"] and (not plan.layout.fits or len(plan.layout.tracks) > MAX_TRACKS):
             return self._several(job, plan, name, options)
         return self._one(job, plan, name, options)
 
-    def _one(self, job: "_Job", plan: DiscPlan, name: str, options: dict[str, Any]) -> bool:
-        record = _record(plan) | _fill(plan, job, options)
+    def _one(self, job: "_Job", plan: DesignPlan, name: str, options: dict[str, Any]) -> bool:
+        record = _record(plan, job) | _fill(plan, job, options)
         if plan.failed is not None:
-            self.report({**record, "written": False, "error": plan.failed.text}, _summary(plan), options)
+            self.report({**record, "written": False, "error": plan.failed.text}, _summary(plan, job), options)
             raise CommandError(f"Nothing written: {plan.failed.text}.", returncode=DOES_NOT_FIT)
         if options["dry_run"]:
-            self.report({**record, "written": False}, _summary(plan), options)
+            self.report({**record, "written": False}, _summary(plan, job), options)
             return True
         line = ProgressLine()
         kept = [path for path in (*options["sources"], options["before_first"], options["text"]) if path]
         written = write_plan(
-            plan, options["out"], name, speed=job.speed, image_format=options["format"], report=line,
+            plan, options["out"], name, speed=job.design.speed, image_format=options["format"], report=line,
             replaces=options["when_present"] == WhenPresent.REPLACE, untouched=kept, packs=plan.packs,
         )  # fmt: skip
         line.clear()
@@ -141,19 +138,20 @@ class Command(ReportingCommand):
             "digests": list(image.track_digests) if image else [],
             "read_back_equal": written.equal if written.verdicts else None,
             "write_seconds": round(written.simulated_seconds, 1),
-            "advice": speed_advice(plan.layout.medium, job.speed),
+            "advice": speed_advice(plan.layout.medium, job.design.speed),
         }
         where = [f"Written: {image.bin_path}"] if image else []
         limited = image.limited if image else ()
         record["limited"] = [
             {"track": each.track, "values": each.values, "over_db": round(each.over_db, 2)} for each in limited
         ]
-        self.report(record, [*_summary(plan), *where, written.said, *(each.said for each in limited)], options)
+        self.report(record, [*_summary(plan, job), *where, written.said, *(each.said for each in limited)], options)
         return written.equal
 
-    def _several(self, job: "_Job", plan: DiscPlan, name: str, options: dict[str, Any]) -> bool:
+    def _several(self, job: "_Job", plan: DesignPlan, name: str, options: dict[str, Any]) -> bool:
         division = split(plan.layout, plan.layout.medium, how=options["split"], keep_albums=options["keep_albums"])
-        plans = [job.plan_part(plan, disc, number) for number, disc in enumerate(division.discs, 1)]
+        designs = divided(job.design, [[plan.keys[at] for at in disc] for disc in division.discs])
+        plans = [job.plan(design) for design in designs]
         for number, each in enumerate(plans, 1):
             if each.failed is not None:
                 text = f"Nothing written: disc {number}: {each.failed.text}."
@@ -196,56 +194,45 @@ class Command(ReportingCommand):
 class _Job:
     """What one call of the command asks for."""
 
-    programmes: list[Programme]
-    wish: DiscWish
-    speed: int
-    trimmed_seconds: dict[Stretched, float]
+    design: DiscDesign
+    sounds: dict[int, Sound]
 
     @classmethod
     def of(cls, options: dict[str, Any], name: str, line: ProgressLine) -> "_Job":
-        medium, before = medium_for(options["medium"]), options["before_first"]
-        says = _sheet_says(options["sources"])
-        wish = DiscWish(
-            medium=medium,
-            gap_sectors=_sectors(options["gap"], "--gap"),
-            first_pause_sectors=_sectors(options["first_pause"], "--first-pause") + says.first_silence_sectors,
-            hidden=programme_of(inspect_file(before)) if before else None,
-            text_file=options["text"],
-            packs=says.packs,
-            texts=says.texts if not options["name"] else {**says.texts, "title": name},
-            title=name,
-            dither=options["dither"],
-            cd_text=options["cd_text"],
-        ).check()
-        programmes = gather_programmes(options["sources"])
+        found = gather_disc(options["sources"])
+        sounds, medium = dict(found.sounds), medium_for(options["medium"])
+        more_pause = checked_first_pause(_sectors(options["first_pause"], "--first-pause")) - FIRST_PAUSE_SECTORS
+        texts = {"title": name, **found.design.texts}
+        design = replace(
+            found.design, medium_key=medium.key, gap_sectors=checked_gap(_sectors(options["gap"], "--gap")),
+            first_pause_sectors=found.design.first_pause_sectors + more_pause, dither=options["dither"],
+            cd_text=options["cd_text"], trims=options["trim"], speed=options["speed"] or medium.careful_speed,
+            texts={**texts, "title": name} if options["name"] else texts, **_level(options),
+        )  # fmt: skip
+        if options["before_first"]:
+            facts = inspect_file(options["before_first"])
+            hidden_id = max(sounds) + 1
+            sounds[hidden_id] = Sound(facts=facts, title=options["before_first"].stem)
+            design = replace(design, hidden_id=hidden_id)
         if options["gaps"]:
-            programmes = _with_gaps(programmes, options["gaps"])
+            design = _with_gaps(design, options["gaps"])
         if options["join"] == "run-on":
             # Before anything is levelled: one recording has one gain.
-            programmes = joined(programmes)
-        trimmed: dict[Stretched, float] = {}
-        rule = _level_rule(options)
-        if options["level"] != "none" or options["dry_run"]:
-            programmes, trimmed = measure_programmes(programmes, rule, jobs=default_jobs(), report=line)
-        return cls(
-            programmes=programmes, wish=wish,
-            speed=options["speed"] or medium.careful_speed, trimmed_seconds=trimmed,
-        )  # fmt: skip
+            design = run_on_where_shown(design, sounds, jobs=default_jobs(), report=line)
+        if options["text"]:
+            design = with_text_file(design, options["text"], plan_design(design, sounds))
+        if design.level != "none" or design.trims or options["dry_run"]:
+            sounds |= measured_sounds(design, sounds, jobs=default_jobs(), report=line)
+        return cls(design=design, sounds=sounds)
 
-    def plan(self, programmes: Sequence[Programme]) -> DiscPlan:
-        return plan_disc(programmes, self.wish, trimmed_seconds=self.trimmed_seconds)
-
-    def plan_part(self, whole: DiscPlan, positions: Sequence[int], number: int) -> DiscPlan:
-        """One of several discs: hidden sound and a longer first pause go with the first, its part of the text with each."""
-        wish = self.wish if number == 1 else replace(self.wish, hidden=None, first_pause_sectors=FIRST_PAUSE_SECTORS)
-        joined = [replace(track.programme, runs_on=track.runs_on) for track in whole.layout.tracks]
-        return plan_disc(taken(joined, positions), wish, text=_part_of(whole.text, positions, number))
+    def plan(self, design: DiscDesign) -> DesignPlan:
+        return plan_design(design, self.sounds)
 
 
-def _level_rule(options: dict[str, Any]) -> LevelRule:
+def _level(options: dict[str, Any]) -> dict[str, Any]:
     """Raises DiscError for what no level can be, and for an option that would have no effect."""
     limits = {"loudness": ("loudness_lufs", -40, -5, "LUFS"), "ceiling": ("ceiling_dbtp", -20, 0, "dBTP")}
-    values: dict[str, Any] = {}
+    values: dict[str, Any] = {"level": options["level"]}
     for name, (field, low, high, unit) in limits.items():
         value = options[name]
         if value is None:
@@ -257,26 +244,13 @@ def _level_rule(options: dict[str, Any]) -> LevelRule:
         if not low <= value <= high:
             raise DiscError(f"--{name} is {value:g}. It must be {low} to {high} {unit}.")
         values[field] = value
-    return replace(LevelRule(mode=options["level"]), **values)
-
-
-def _sheet_says(sources: Sequence[Path]) -> SheetSays:
-    """What the cue sheet says of the whole disc, where that is all that was named."""
-    if len(sources) == 1 and sources[0].suffix.lower() == ".cue":
-        return sheet_says(sources[0])
-    return SheetSays(texts={}, packs=None, first_silence_sectors=0)
+    return values
 
 
 def _sectors(seconds: float, option: str) -> int:
     if not math.isfinite(seconds) or abs(seconds) > 86_400:
         raise DiscError(f"{option} is {seconds:g}. It must be a time in seconds.")
-    return round(seconds * SECTORS_PER_SECOND)
-
-
-def _part_of(text: DiscText, positions: Sequence[int], number: int) -> DiscText:
-    """What one of several discs says: its own tracks, and its number behind the name."""
-    disc = replace(text.disc, title=f"{text.disc.title} {number}")
-    return replace(text, disc=disc, tracks=tuple(text.tracks[at] for at in positions))
+    return nearest_sectors(seconds)
 
 
 def _disc_name(options: dict[str, Any]) -> str:
@@ -286,40 +260,44 @@ def _disc_name(options: dict[str, Any]) -> str:
     return str(name)
 
 
-def _with_gaps(programmes: list[Programme], text: str) -> list[Programme]:
+def _with_gaps(design: DiscDesign, text: str) -> DiscDesign:
     """A gap before each track; the first one's is not used. Raises DiscError for a wrong time or count."""
     parts = [part.strip() for part in text.split(",")]
-    if len(parts) != len(programmes):
-        raise DiscError(f"--gaps names {len(parts)} gaps, there are {len(programmes)} tracks.")
+    if len(parts) != len(design.tracks):
+        raise DiscError(f"--gaps names {len(parts)} gaps, there are {len(design.tracks)} tracks.")
     try:
-        sectors = [parse_msf(p) if ":" in p else _sectors(float(p), "--gaps") for p in parts]
+        sectors = [checked_gap(parse_msf(p) if ":" in p else _sectors(float(p), "--gaps")) for p in parts]
     except ValueError as error:
         raise DiscError(f"--gaps cannot be read: {error}.") from error
-    if not all(0 <= each <= LONGEST_GAP_SECONDS * SECTORS_PER_SECOND for each in sectors):
-        raise DiscError(f"A gap lies between 0 and {LONGEST_GAP_SECONDS} s.")
-    return [replace(p, gap_sectors=gap) for p, gap in zip(programmes, sectors, strict=True)]
+    tracks = zip(design.tracks, sectors, strict=True)
+    return replace(design, tracks=tuple(replace(track, gap_sectors=gap) for track, gap in tracks))
 
 
-def _record(plan: DiscPlan) -> dict[str, Any]:
+def _record(plan: DesignPlan, job: _Job) -> dict[str, Any]:
     record = plan.layout.as_record()
     record["checklist"] = [finding.as_record() for finding in plan.findings]
     if not plan.layout.fits:
-        record["offers"] = [offer.as_record() for offer in plan.offers]
+        record["offers"] = [offer.as_record() for offer in design_offers(plan, job.sounds)]
     return record
 
 
-def _fill(plan: DiscPlan, job: _Job, options: dict[str, Any]) -> dict[str, Any]:
+def _fill(plan: DesignPlan, job: _Job, options: dict[str, Any]) -> dict[str, Any]:
     """Tracks that would fill the rest of the disc best."""
     if options["fill_from"] is None:
         return {}
-    chosen, free = fill(plan, gather_programmes([options["fill_from"]]), job.wish)
-    return {"fill": [programme.path for programme in chosen], "free_after_fill_sectors": free}
+    on_disc = {track.programme.path for track in plan.layout.tracks}
+    pool = gather_disc([options["fill_from"]])
+    usable = [pool.sounds[track.source_id].programme() for track in pool.design.tracks]
+    left = [programme for programme in usable if programme.path not in on_disc]
+    sectors = [sectors_for_samples(programme.disc_samples) for programme in left]
+    best = fill_from_pool(plan.layout, sectors, gap_sectors=job.design.gap_sectors)
+    return {"fill": [left[at].path for at in best.positions], "free_after_fill_sectors": best.free_sectors}
 
 
-def _summary(plan: DiscPlan) -> list[str]:
-    layout = plan.layout
-    return [_time_line(layout), *map(_finding_line, _remarkable(plan.findings))] + [
-        f"  would fit: {offer.text}" for offer in plan.offers
+def _summary(plan: DesignPlan, job: _Job) -> list[str]:
+    offers = [offer for offer in design_offers(plan, job.sounds) if offer.fits]
+    return [_time_line(plan.layout), *map(_finding_line, _remarkable(plan.findings))] + [
+        f"  would fit: {offer.text}" for offer in offers
     ]
 
 
