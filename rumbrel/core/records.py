@@ -71,7 +71,8 @@ def _of_hint(hint: Any) -> Restore | None:
         values = _of_hint(inner[1])
         return (lambda part: {key: values(each) for key, each in part.items()}) if values else dict
     if dataclasses.is_dataclass(hint):
-        return _of_dataclass(hint)  # type: ignore[arg-type]
+        # Worked out when it is met: a dataclass may hold one of its own kind.
+        return lambda part: _of_dataclass(hint)(part)
     if isinstance(hint, type) and issubclass(hint, (Enum, Path)):
         return hint
     # JSON of other writers may state a whole number where we mean a float.

@@ -12,7 +12,17 @@ from rumbrel.core.errors import DiscError
 
 from .image_disc import open_image
 
-__all__ = ["BENCH_DRIVES", "DRIVES", "DriveKind", "StandInDrive", "drive_for", "drive_with"]
+__all__ = [
+    "BENCH_DRIVES",
+    "DEAD",
+    "DRIVES",
+    "RELUCTANT",
+    "DriveKind",
+    "StandInDrive",
+    "drive_for",
+    "drive_with",
+    "faults_of",
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -63,7 +73,21 @@ def drive_with(drive: DriveKind, disc: DriveKind) -> DriveKind:
     )
 
 
-_WAVERING, _RELUCTANT, _DEAD = "wavering", "reluctant", "dead"
+WAVERING, RELUCTANT, DEAD = "wavering", "reluctant", "dead"
+
+
+def faults_of(kind: DriveKind, sectors: int, seed: int = 1) -> Mapping[int, str]:
+    """What is wrong with which of a disc's sectors. The same seed gives the same faults."""
+    random = np.random.default_rng(seed)
+    draw = random.random(sectors) * 1000
+    found: dict[int, str] = {}
+    for name, low, high in (
+        (DEAD, 0.0, kind.dead),
+        (RELUCTANT, kind.dead, kind.dead + kind.reluctant),
+        (WAVERING, kind.dead + kind.reluctant, kind.dead + kind.reluctant + kind.wavering),
+    ):
+        found |= {int(sector): name for sector in np.flatnonzero((draw >= low) & (draw < high))}
+    return found
 
 
 class StandInDrive:
@@ -75,19 +99,7 @@ class StandInDrive:
         self.speeds = kind.speeds
         self._random = np.random.default_rng([seed, 7])
         self._tries: dict[int, int] = {}
-        self.faults = self._faults(kind, seed)
-
-    def _faults(self, kind: DriveKind, seed: int) -> Mapping[int, str]:
-        random = np.random.default_rng(seed)
-        draw = random.random(self._disc.contents.lead_out_sector) * 1000
-        found: dict[int, str] = {}
-        for name, low, high in (
-            (_DEAD, 0.0, kind.dead),
-            (_RELUCTANT, kind.dead, kind.dead + kind.reluctant),
-            (_WAVERING, kind.dead + kind.reluctant, kind.dead + kind.reluctant + kind.wavering),
-        ):
-            found |= {int(sector): name for sector in np.flatnonzero((draw >= low) & (draw < high))}
-        return found
+        self.faults = faults_of(kind, self._disc.contents.lead_out_sector, seed)
 
     def contents(self) -> Contents:
         return self._disc.contents
@@ -113,9 +125,9 @@ class StandInDrive:
 
     def _disturb(self, data: bytearray, sector: int, at: int, fault: str, speed: int) -> None:
         tries = self._tries[sector] = self._tries.get(sector, 0) + 1
-        if fault == _DEAD or (fault == _RELUCTANT and tries <= 4):
+        if fault == DEAD or (fault == RELUCTANT and tries <= 4):
             raise SectorUnread("A sector could not be read.")
         # Slowly, a wavering sector mostly reads right; fast, hardly ever.
-        if fault == _WAVERING and self._random.random() < (0.9 if speed > self.speeds[0] else 0.25):
+        if fault == WAVERING and self._random.random() < (0.9 if speed > self.speeds[0] else 0.25):
             place = at + int(self._random.integers(BYTES_PER_SECTOR))
             data[place] ^= int(self._random.integers(1, 256))

@@ -4,21 +4,27 @@ import os
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from threading import Lock
 
+from rumbrel.core.disc.layout import DiscLayout
 from rumbrel.core.errors import DecodeError
 from rumbrel.core.files import working_path
 from rumbrel.core.formats.table import container_row
 from rumbrel.core.inspection import Facts
 from rumbrel.core.sound.listening import ListeningShape, request_record
 
+from .hear_seam import seam_request, seam_shape
+
 __all__ = ["Decoders", "Hearing", "heard_as_is", "hearing_of"]
 
 _SECONDS_BETWEEN_LOOKS = 0.02
 _KEPT_BYTES = 4_000_000_000
+_DECODE, _SEAM = "rumbrel.core.sound.listening", "rumbrel.core.workflows.hear_seam"
+"""What a process runs to make a file."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -80,6 +86,15 @@ class Decoders:
             reason = facts.faults[0].text if facts.faults else "There is no sound in this file."
             raise DecodeError(reason)
         shape = ListeningShape.of(facts.sample_rate, facts.channels, facts.samples, facts.bit_depth)
+        return self._begun(
+            name, shape, _DECODE, lambda output: request_record(Path(facts.path), facts.choice(), shape, output)
+        )
+
+    def seam(self, layout: DiscLayout, name: str) -> Hearing:
+        """The sound of a layout, of two neighbours where they meet. name tells it from other ones."""
+        return self._begun(name, seam_shape(layout), _SEAM, lambda output: seam_request(layout, output))
+
+    def _begun(self, name: str, shape: ListeningShape, module: str, request: Callable[[Path], str]) -> Hearing:
         output = self._folder / f"{name}.wav"
         with self._lock:
             with suppress(FileNotFoundError):
@@ -87,7 +102,7 @@ class Decoders:
                 os.utime(output)
             if not output.exists() and output not in self._running:
                 self._make_room(shape.total_bytes)
-                process = self._start(request_record(Path(facts.path), facts.choice(), shape, output))
+                process = self._start(module, request(output))
                 self._running[output] = _Running(process=process, total_bytes=shape.total_bytes)
         return Hearing(path=output, total_bytes=shape.total_bytes, media_type="audio/wav")
 
@@ -99,9 +114,9 @@ class Decoders:
                 running.process.wait()
             self._running.clear()
 
-    def _start(self, request: str) -> "subprocess.Popen[str]":
+    def _start(self, module: str, request: str) -> "subprocess.Popen[str]":
         process = subprocess.Popen(
-            [sys.executable, "-m", "rumbrel.core.sound.listening"],
+            [sys.executable, "-m", module],
             stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, cwd=Path(__file__).parents[3],
         )  # fmt: skip
         assert process.stdin is not None

@@ -1,7 +1,7 @@
 """A disc as its screens show it."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import partial
 
 from rumbrel.core.bench.recorder import steps_of
@@ -187,7 +187,8 @@ def free_said(plan: DesignPlan | DataPlan) -> tuple[str, bool]:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Remark:
     """A line of the checklist that is doubtful or failed, with its remedy as an act: its name, its label, and what is
-    sent with it. verdict is None for another remedy of the line before. anchor is a place of the page where it is put right."""
+    sent with it. verdict is None for another remedy of the line before. anchor is a place of the page where it is put
+    right, seam_key the track whose join with the one before can be heard."""
 
     verdict: Verdict | None
     text: str
@@ -195,6 +196,7 @@ class Remark:
     label: str = ""
     values: Mapping[str, str] = field(default_factory=dict)
     anchor: str = ""
+    seam_key: int = 0
 
 
 def remarks_of(plan: DesignPlan | DataPlan) -> list[Remark]:
@@ -232,7 +234,8 @@ def _joins(plan: DesignPlan) -> list[Remark]:
         number = row.track.number
         before = plan.layout.tracks[number - 2].programme.title
         text = f"tracks {number - 1} and {number} are one recording ({before}, {row.title}); shall they run on?"
-        found.append(_join(None if len(rows) > 1 else Verdict.DOUBTFUL, text, "run on", str(row.design.key)))
+        remark = _join(None if len(rows) > 1 else Verdict.DOUBTFUL, text, "run on", str(row.design.key))
+        found.append(replace(remark, seam_key=row.design.key))
     return found
 
 

@@ -32,6 +32,7 @@ urlpatterns = [
     path("discs/<int:pk>/sheet/", results.sheet, name="sheet"),
     path("discs/<int:pk>/forms/<slug:kind>/", results.make_form, name="make-form"),
     path("discs/<int:pk>/played/<int:number>/", results.played, name="played"),
+    path("discs/<int:pk>/seam/<int:key>/", results.seam, name="seam"),
     path("discs/<int:pk>/inlay/", inlay.page, name="inlay"),
     path("discs/<int:pk>/inlay/<slug:piece>.<slug:form>", inlay.printed, name="printed"),
     path("discs/copies/<int:pk>/", copying.page, name="copy"),

@@ -15,6 +15,7 @@ from rumbrel.core.disc.known_discs import names_for
 from rumbrel.core.disc.layout import lay_out
 from rumbrel.core.disc.media import medium_for, speed_advice
 from rumbrel.core.disc.reading import read_track
+from rumbrel.core.disc.text import text_of
 from rumbrel.core.errors import DiscError
 from rumbrel.core.progress import no_report
 from tests.core.disc.case import DiscCase
@@ -37,6 +38,27 @@ class BenchTests(DiscCase):
             source, _ = soundfile.read(part.path, dtype="int16")
             played = np.concatenate(list(player.play(number)))
             np.testing.assert_array_equal(played[: len(source)], source)
+
+    def test_hidden_sound_seams_and_what_is_silent(self) -> None:
+        first, second, before = self.parts(500_000, 500_000, 44_100)
+        layout = lay_out([first, second], gap_sectors=150, medium=medium_for("74"), hidden=before)
+        image = write_image(layout, self.folder / "out", "shop", text=text_of(layout, title="Days"))
+        whole = image.bin_path.read_bytes()
+        start, end = layout.tracks[1].start_sector, layout.tracks[1].end_sector
+        player = StandInPlayer(image.cue_path, unread=[start + 1])
+        self.assertEqual(player.text and player.text.disc.title, "Days")
+        seam = player.span_of("seam-2")
+        self.assertEqual((seam.start_sector, seam.end_sector), (start - 150 - 375, start + 375))
+        heard = player.piece("seam-2", 0, seam.sectors * 2352)
+        at = (150 + 375 + 1) * 2352
+        self.assertFalse(any(heard[at : at + 2352]))
+        wanted = whole[seam.start_sector * 2352 : seam.end_sector * 2352]
+        self.assertEqual((heard[:at], heard[at + 2352 :]), (wanted[:at], wanted[at + 2352 :]))
+        self.assertEqual(player.piece("hidden", 0, 75 * 2352), whole[: 75 * 2352])
+        self.assertEqual(player.span_of("2").end_sector, end)
+        for part in ("0", "3", "seam-1", "seam-3", "hidden-1", "", "x", "-1", "1-2"):
+            with self.assertRaisesRegex(DiscError, "no track"):
+                player.span_of(part)
 
     def test_what_spoils_a_disc(self) -> None:
         layout = lay_out(self.parts(400_000), gap_sectors=0, medium=medium_for("80"))

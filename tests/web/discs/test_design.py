@@ -5,6 +5,7 @@ from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
+import numpy as np
 import soundfile
 from django.conf import settings
 from django.urls import reverse
@@ -253,8 +254,17 @@ class MeasureTests(TagCase):
         self.assertEqual((SoundMeasure.objects.count(), Meeting.objects.get().meets), (2, True))
         page = self.text(disc)
         self.assert_all_in(
-            ("tracks 1 and 2 are one recording (Part 0, Part 1); shall they run on?", "nothing is limited"), page
-        )
+            ("tracks 1 and 2 are one recording (Part 0, Part 1); shall they run on?", "nothing is limited",
+             "Hear the seam"), page
+        )  # fmt: skip
+        address = reverse("discs:seam", args=[disc.pk, 2])
+        heard = [self.client.get(address + query) for query in ("?joined=1", "")]
+        sounds = [b"".join(each) if each.streaming else each.content for each in heard]
+        wanted = np.rint(whole[400_000 - 220_500 : 400_000 + 220_500] * 32768).clip(-32768, 32767)
+        joined = np.frombuffer(sounds[0][44:], "<i2").reshape(-1, 2)[: len(wanted)]
+        self.assertLessEqual(np.abs(joined - wanted).max(), 1)
+        self.assertEqual(len(sounds[1]) - len(sounds[0]), 2 * 75 * 2352)
+        self.assertEqual(self.client.get(reverse("discs:seam", args=[disc.pk, 1])).status_code, 409)
         self.assertIsNone(start_measuring(disc=disc), "nothing is left to be measured")
         before = plan_layout(disc=disc).mark
         SoundMeasure.objects.all().delete()

@@ -36,14 +36,14 @@ def take_out(request: HttpRequest) -> HttpResponse:
 
 
 @require_safe
-def played(request: HttpRequest, number: int) -> HttpResponseBase:
-    """A track from its index 1 to the next one's."""
+def played(request: HttpRequest, part: str) -> HttpResponseBase:
+    """A track from its index 1 to the next one's, what is hidden before the first, or where two meet."""
     inside = services.disc_in_player()
     try:
-        track = services.played_track(number)
+        track = services.played_track(part)
         return ranged_answer(
             request, track.read, total_bytes=track.shape.total_bytes, media_type="audio/wav",
-            tag=f"{inside.mark if inside else ''}-{number}",
+            tag=f"{inside.mark if inside else ''}-{part}",
         )  # fmt: skip
     except RumbrelError as error:
         return HttpResponse(str(error), status=409, content_type="text/plain; charset=utf-8")

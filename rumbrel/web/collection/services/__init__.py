@@ -13,7 +13,7 @@ from .check_fixity import (
 )
 from .choose_sound import choose_sound
 from .cut_tracks import cut_track, cuttings_for, described_for, join_track, tracks_of_sheet
-from .hear_track import Heard, TrackUnheard, hear_file, hear_track, see_that_it_is_there
+from .hear_track import Heard, TrackUnheard, hear_file, hear_seam, hear_track, see_that_it_is_there
 from .keep_dropped import keep_dropped, keep_dropped_file, scan_dropped
 from .keep_facts import keep_edited
 from .keep_views import keep_view, remove_view, restore_view
@@ -56,6 +56,7 @@ __all__ = [
     "described_for",
     "folder_track_ids",
     "hear_file",
+    "hear_seam",
     "hear_track",
     "join_track",
     "keep_checksums",

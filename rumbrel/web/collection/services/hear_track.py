@@ -9,15 +9,16 @@ from threading import Lock
 
 from django.conf import settings
 
+from rumbrel.core.disc.layout import DiscLayout
 from rumbrel.core.errors import RumbrelError
 from rumbrel.core.inspection import Facts
-from rumbrel.core.workflows.listen import Decoders, heard_as_is, hearing_of
+from rumbrel.core.workflows.listen import Decoders, Hearing, heard_as_is, hearing_of
 
 from ..models import Track
 from ..queries import facts_by_id
 from .add_folder import allowed_roots
 
-__all__ = ["Heard", "TrackUnheard", "end_listening", "hear_file", "hear_track", "see_that_it_is_there"]
+__all__ = ["Heard", "TrackUnheard", "end_listening", "hear_file", "hear_seam", "hear_track", "see_that_it_is_there"]
 
 _PATIENCE_SECONDS = 20.0
 _lock = Lock()
@@ -57,10 +58,19 @@ def hear_file(facts: Facts, *, tag: str, decoded: bool) -> Heard:
             total_bytes=found.total_bytes, media_type=found.media_type, tag=tag,
         )  # fmt: skip
     decoders = _decoders_of(settings.RUMBREL.listening)
-    hearing = decoders.hearing(facts, tag)
+    return _growing(decoders, decoders.hearing(facts, tag), f"{tag}-decoded")
+
+
+def hear_seam(layout: DiscLayout, *, tag: str) -> Heard:
+    """The sound of a short layout whose files are there. tag tells it from every other one."""
+    decoders = _decoders_of(settings.RUMBREL.listening)
+    return _growing(decoders, decoders.seam(layout, tag), tag)
+
+
+def _growing(decoders: Decoders, hearing: Hearing, tag: str) -> Heard:
     return Heard(
         read=lambda start, end: decoders.read(hearing, start, end, patience_seconds=_PATIENCE_SECONDS),
-        total_bytes=hearing.total_bytes, media_type=hearing.media_type, tag=f"{tag}-decoded",
+        total_bytes=hearing.total_bytes, media_type=hearing.media_type, tag=tag,
     )  # fmt: skip
 
 

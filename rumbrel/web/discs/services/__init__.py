@@ -12,6 +12,7 @@ from .change_disc import (
 )
 from .copy_disc import carry_out_copy, copy_folder, settle_copy, start_copy
 from .fill_disc import Filling, add_tracks, filling_for, listed_filling
+from .hear_join import hear_join
 from .lay_out_sheet import lay_out_imported, lay_out_sheet
 from .lose_lists import discs_refuse, discs_said, settle_discs
 from .measure_sounds import measure_sounds, start_measuring
@@ -44,6 +45,7 @@ __all__ = [
     "image_files",
     "image_name",
     "lay_out_list",
+    "hear_join",
     "lay_out_imported",
     "lay_out_sheet",
     "list_ahead",

@@ -2,6 +2,7 @@
 plays it."""
 
 import shutil
+from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -94,7 +95,7 @@ class PlayedTrack:
     """A track as the stand-in player plays it, as a WAV file of known length."""
 
     player: StandInPlayer
-    number: int
+    part: str
     shape: ListeningShape
 
     def read(self, start: int, end: int) -> bytes:
@@ -104,15 +105,16 @@ class PlayedTrack:
             return head[start:end]
         first = start - len(head)
         # A player asks for its sound piece by piece; a sector's edge is as good an end as any.
-        return self.player.piece(self.number, first, min(end - len(head), first + _MOST_BYTES))
+        return self.player.piece(self.part, first, min(end - len(head), first + _MOST_BYTES))
 
 
 _MOST_BYTES = 400 * BYTES_PER_SECTOR
 
 
-def play_track(sheet: Path, number: int) -> PlayedTrack:
-    """Put the image of a cue sheet into the stand-in player. Raises DiscError with what it stumbles over."""
-    player = StandInPlayer(sheet)
-    samples = player.track_bytes(number) // BYTES_PER_SECTOR * SAMPLES_PER_SECTOR
+def play_track(sheet: Path, part: str, *, unread: Collection[int] = ()) -> PlayedTrack:
+    """Put the image of a cue sheet into the stand-in player. part is a track's number or another one of a player's parts.
+    Raises DiscError with what it stumbles over."""
+    player = StandInPlayer(sheet, unread=unread)
+    samples = player.span_of(part).sectors * SAMPLES_PER_SECTOR
     shape = ListeningShape(sample_rate=SAMPLE_RATE, channels=CHANNELS, samples=samples, depth_bits=DEPTH_BITS)
-    return PlayedTrack(player=player, number=number, shape=shape)
+    return PlayedTrack(player=player, part=part, shape=shape)

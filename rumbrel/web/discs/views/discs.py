@@ -311,7 +311,7 @@ def track(request: HttpRequest, pk: int, key: int) -> HttpResponse:
     context = {
         "disc": found, "row": laid, "form": TrackForm.of(laid.design, shown, gap), "gap": gap, "shown": shown,
         "place": planned.plan.layout.place_of(laid.track) if laid.track else None,
-        "at": format_msf(laid.track.start_sector) if laid.track else "",
+        "at": format_msf(laid.track.start_sector) if laid.track else "", "before": laid.track.number - 1 if laid.track else 0,
         "address": reverse("collection:track", args=[laid.design.source_id]),
     }  # fmt: skip
     template = "discs/_track.html" if request.headers.get("HX-Request") else "discs/track.html"

@@ -16,7 +16,7 @@ from rumbrel.web.ui.ranges import ranged_answer
 
 from .. import services
 from ..models import Disc
-from ..queries import written_discs
+from ..queries import discs, written_discs
 
 IMAGE_KINDS = ("bin", "cue", "cdt", "sub", "digests", "iso")
 
@@ -71,11 +71,24 @@ def make_form(request: HttpRequest, pk: int, kind: str) -> HttpResponse:
 
 
 @require_safe
+def seam(request: HttpRequest, pk: int, key: int) -> HttpResponseBase:
+    """Where a track meets the one before it, before anything is written."""
+    found = get_object_or_404(discs(), pk=pk)
+    try:
+        heard = services.hear_join(disc=found, key=key, joined="joined" in request.GET)
+        return ranged_answer(
+            request, heard.read, total_bytes=heard.total_bytes, media_type=heard.media_type, tag=heard.tag
+        )
+    except RumbrelError as error:
+        return HttpResponse(str(error), status=409, content_type="text/plain; charset=utf-8")
+
+
+@require_safe
 def played(request: HttpRequest, pk: int, number: int) -> HttpResponseBase:
     """A track of the written image as the stand-in player plays it."""
     found = _written(pk)
     try:
-        track = services.play_track(Path(found.image_path).with_suffix(".cue"), number)
+        track = services.play_track(Path(found.image_path).with_suffix(".cue"), str(number))
         return ranged_answer(
             request, track.read, total_bytes=track.shape.total_bytes, media_type="audio/wav",
             tag=f"{pk}-{found.written_mark[:16]}-{number}",
