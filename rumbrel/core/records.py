@@ -72,7 +72,7 @@ def _of_hint(hint: Any) -> Restore | None:
         return (lambda part: {key: values(each) for key, each in part.items()}) if values else dict
     if dataclasses.is_dataclass(hint):
         # Worked out when it is met: a dataclass may hold one of its own kind.
-        return lambda part: _of_dataclass(hint)(part)
+        return lambda part: _of_dataclass(hint)(part)  # type: ignore[arg-type]
     if isinstance(hint, type) and issubclass(hint, (Enum, Path)):
         return hint
     # JSON of other writers may state a whole number where we mean a float.

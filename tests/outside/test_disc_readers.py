@@ -7,6 +7,7 @@ import re
 import shutil
 import subprocess
 import tempfile
+import unicodedata
 from dataclasses import replace
 from pathlib import Path
 from unittest import TestCase
@@ -17,7 +18,8 @@ from rumbrel.core.disc.data_disc import DataFile, read_back_data, write_data_dis
 from rumbrel.core.disc.image import write_image
 from rumbrel.core.disc.layout import lay_out
 from rumbrel.core.disc.media import medium_for
-from rumbrel.core.disc.text import DiscText, TrackText
+from rumbrel.core.disc.packs import decode_packs, encode_packs, fullest_text
+from rumbrel.core.disc.text import GENRES, DiscText, TrackText
 from rumbrel.core.errors import DiscError
 from rumbrel.core.workflows.make_disc import data_files
 from tests.core.disc.test_layout import programme
@@ -98,6 +100,45 @@ class AudioDiscTests(OutsideCase):
         self.assertEqual(re.findall(r"COMPOSER: (.*)", text), ["Various"] + ["T. Vaerle"] * 3)
         self.assertEqual(re.findall(r"PERFORMER: (.*)", text), ["The Ringers"] * 4)
         self.assertEqual(re.findall(r"ISRC: (.*)", text), [track.isrc for track in self.text.tracks])
+
+    def test_a_japanese_block_and_the_genres_as_the_library_has_them(self) -> None:
+        """libcdio reads both blocks, and its names of genres stand for the same numbers as ours."""
+        titles = ("鐘の音", "塔の日 2", "ベル、ABC")
+        plain = DiscText(
+            disc=TrackText(title="To no hi", performer="Various"), genre_code=5, product_code="2904173000523",
+            tracks=tuple(TrackText(title=f"Kane {n}", performer="The Ringers") for n in range(3)),
+        )  # fmt: skip
+        japanese = replace(
+            plain, disc=TrackText(title="塔の日々", performer="色々"),
+            tracks=tuple(TrackText(title=title, performer="鳴らし手") for title in titles),
+        )  # fmt: skip
+        packs, _ = encode_packs(plain, japanese)
+        self.assertEqual(decode_packs(packs), plain)
+        self.assertEqual([track.title for track in fullest_text(packs).tracks], list(titles))
+        library = ctypes.CDLL(ctypes.util.find_library("cdio"))
+        library.cdtext_init.restype = library.cdtext_get_const.restype = ctypes.c_void_p
+        library.cdtext_get_const.argtypes = [ctypes.c_void_p, ctypes.c_int, ctypes.c_ubyte]
+        library.cdtext_data_init.argtypes = [ctypes.c_void_p, ctypes.c_char_p, ctypes.c_size_t]
+        library.cdtext_select_language.argtypes = [ctypes.c_void_p, ctypes.c_int]
+        library.cdtext_genre2str.restype = ctypes.c_char_p
+        text = library.cdtext_init()
+        self.assertEqual(library.cdtext_data_init(text, packs, len(packs)), 0)
+
+        def said(field: int, track: int) -> str:
+            found = library.cdtext_get_const(text, field, track)
+            return ctypes.string_at(found).decode() if found else ""
+
+        for language, wanted in ((0x09, plain), (0x69, japanese)):
+            self.assertTrue(library.cdtext_select_language(text, language), language)
+            shown = [unicodedata.normalize("NFKC", said(0, number)) for number in range(4)]
+            self.assertEqual(shown, [wanted.disc.title, *(track.title for track in wanted.tracks)])
+            self.assertEqual(said(1, 3), wanted.tracks[2].performer)
+        # From 26 on its header and its names differ: the header has the soundtrack there, as we have.
+        for number in range(2, 26):
+            theirs = library.cdtext_genre2str(number).decode().lower()
+            ours = GENRES[number].lower().replace(" and ", " & ")
+            theirs, ours = ("".join(filter(str.isalnum, name)) for name in (theirs, ours))
+            self.assertTrue(theirs.startswith(ours), (number, theirs, ours))
 
 
 class DataDiscTests(OutsideCase):

@@ -8,9 +8,10 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from rumbrel.core.disc.packs import fullest_text
 from rumbrel.core.disc.reading import Contents
 from rumbrel.core.disc.red_book import BYTES_PER_SECTOR, CHANNELS, MAX_TRACKS, MIN_TRACK_SECTORS, SECTORS_PER_SECOND
-from rumbrel.core.disc.text import DiscText, decode_packs
+from rumbrel.core.disc.text import DiscText
 from rumbrel.core.errors import DiscError
 
 from .image_disc import ImageDisc, open_image
@@ -73,7 +74,7 @@ class StandInPlayer:
     def text(self) -> DiscText | None:
         """What a player with CD-Text shows; None for a disc without, or with packs that it cannot read."""
         try:
-            return decode_packs(self.contents.text) if self.contents.text else None
+            return fullest_text(self.contents.text) if self.contents.text else None
         except DiscError:
             return None
 

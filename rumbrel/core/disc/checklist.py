@@ -9,8 +9,11 @@ from rumbrel.core.verdict import Verdict
 
 from .codes import parse_isrc, parse_product_code
 from .layout import DiscLayout
+from .packs import TextTooLong, encode_packs
 from .red_book import FIRST_PAUSE_SECTORS, MAX_TRACKS, MIN_TRACK_SECTORS, SECTORS_PER_SECOND, format_msf
-from .text import DiscText, TextTooLong, encode_packs, thinned, with_right_codes
+from .text import DiscText, with_right_codes
+from .text_codes import as_coded, lost_in
+from .text_rules import EVERY_TEXT, TextChoice, coded_text
 
 __all__ = ["Finding", "checklist", "first_failure"]
 
@@ -30,17 +33,21 @@ class Finding:
         return {"code": self.code, "verdict": str(self.verdict), "text": self.text}
 
 
-def checklist(layout: DiscLayout, text: DiscText | None = None, *, rule: str | None = "all") -> tuple[Finding, ...]:
-    """Every line for a layout, and for its CD-Text where it has one. rule says what of the texts goes into that
+def checklist(
+    layout: DiscLayout, text: DiscText | None = None, *, choice: TextChoice | None = EVERY_TEXT
+) -> tuple[Finding, ...]:
+    """Every line for a layout, and for its CD-Text where it has one. choice says what of the texts goes into that
     (text.TEXT_RULES); None where its packs are given and nothing is to be coded."""
     found = tuple(finding for check in _CHECKS if (finding := check(layout)) is not None)
     if text is None:
         return found
-    return (*found, *(() if rule is None else (_text(text, rule),)), _product_code(text))
+    return (*found, *(() if choice is None else (_text(text, choice),)), _product_code(text))
 
 
-def first_failure(layout: DiscLayout, text: DiscText | None = None, *, rule: str | None = "all") -> Finding | None:
-    found = checklist(layout, text, rule=rule)
+def first_failure(
+    layout: DiscLayout, text: DiscText | None = None, *, choice: TextChoice | None = EVERY_TEXT
+) -> Finding | None:
+    found = checklist(layout, text, choice=choice)
     return next((finding for finding in found if finding.verdict is Verdict.FAILED), None)
 
 
@@ -190,22 +197,31 @@ def _found_again(layout: DiscLayout) -> Finding | None:
     return _finding("found-again", False, text, Verdict.DOUBTFUL)
 
 
-def _text(text: DiscText, rule: str) -> Finding:
+def _text(text: DiscText, choice: TextChoice) -> Finding:
     """Length and characters alone; codes have lines of their own, so here they are left out of the packs
     where they are wrong."""
-    if rule == "none":
+    if choice.rule == "none":
         return _finding("text", True, "no CD-Text is wanted")
+    coded = coded_text(text, choice)
     try:
-        packs, replaced = encode_packs(with_right_codes(thinned(text, rule)))
+        packs, replaced = encode_packs(with_right_codes(coded))
     except TextTooLong as error:
         return _finding("text", False, str(error).rstrip("."))
-    if replaced:
-        return _finding(
-            "text",
-            False,
-            f"CD-Text cannot hold {' '.join(replaced)}; the nearest characters were taken",
-            Verdict.DOUBTFUL,
+    said = [getattr(one, name) for name in ("title", "performer") for one in (coded.disc, *coded.tracks)]
+    lost = list(dict.fromkeys(each for each in said if lost_in(each)))
+    if lost:
+        more = f", and {len(lost) - 1} more like it" if len(lost) > 1 else ""
+        text_said = (
+            f"players show “{as_coded(lost[0])}” for “{lost[0]}”{more}: CD-Text has no code for their characters"
         )
+        return _finding("text-lost", False, text_said, Verdict.DOUBTFUL)
+    if replaced:
+        signs = [f"{as_coded(sign)} for {sign}" for sign in replaced[:8]]
+        more = " and more" if len(replaced) > 8 else ""
+        return _finding(
+            "text", False, f"CD-Text has no code for some characters: players show {', '.join(signs)}{more}",
+            Verdict.DOUBTFUL,
+        )  # fmt: skip
     return _finding("text", True, f"CD-Text takes {len(packs) // 18} of 256 packs")
 
 

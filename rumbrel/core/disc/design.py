@@ -11,7 +11,7 @@ from rumbrel.core.sound.dither import FLAT
 from .codes import parse_isrc, parse_product_code
 from .media import MEDIA
 from .red_book import FIRST_PAUSE_SECTORS, SECTORS_PER_SECOND
-from .text import TEXT_RULES
+from .text_rules import TEXT_RULES, TextChoice
 
 __all__ = [
     "DISC_CEILING_DBTP",
@@ -33,6 +33,7 @@ __all__ = [
     "rejoined",
     "running_on",
     "with_gap",
+    "with_spellings",
     "with_marks",
     "with_text_rule",
     "with_texts",
@@ -99,7 +100,8 @@ class DiscDesign:
     the mode of a level rule: none, track or album, for which loudness and ceiling are meant. trims leaves out the silence at the ends of tracks. dither is
     one of DITHERS. target_slug is
     what files are made for on a disc of compressed files, numbered puts the order into the names of files. cd_text says
-    what of the texts goes into the CD-Text (text.TEXT_RULES)."""
+    what of the texts goes into the CD-Text (text_rules.TEXT_RULES), spellings how texts are spelled there whose characters
+    its code lacks, and japanese that a second block has them in MS-JIS."""
 
     kind: DiscKind = DiscKind.AUDIO
     medium_key: str = "80"
@@ -116,6 +118,8 @@ class DiscDesign:
     numbered: bool = True
     genre_code: int = 0
     cd_text: str = "all"
+    spellings: Mapping[str, str] = field(default_factory=dict)
+    japanese: bool = False
     texts: Mapping[str, str] = field(default_factory=dict)
     tracks: tuple[TrackDesign, ...] = ()
 
@@ -123,6 +127,11 @@ class DiscDesign:
     def of(cls, source_ids: Sequence[int], **values: object) -> "DiscDesign":
         """The sounds in their order."""
         return added(cls(**values), source_ids)  # type: ignore[arg-type]
+
+    @property
+    def text_choice(self) -> TextChoice:
+        """What of its texts goes into the CD-Text, and how it is spelled there."""
+        return TextChoice(rule=self.cd_text, spellings=self.spellings, japanese=self.japanese)
 
     @property
     def kept(self) -> tuple[TrackDesign, ...]:
@@ -252,6 +261,16 @@ def with_text_rule(design: DiscDesign, rule: str) -> DiscDesign:
     if rule not in TEXT_RULES:
         raise DiscError("There is no such choice of texts. Choose from what is offered.")
     return replace(design, cd_text=rule)
+
+
+def with_spellings(design: DiscDesign, spellings: Mapping[str, str]) -> DiscDesign:
+    """How texts are spelled in the CD-Text; "" takes a spelling back. Raises DiscError for one that is too long."""
+    flat = {said: " ".join(spelled.split()) for said, spelled in spellings.items()}
+    longest = max((len(spelled) for spelled in flat.values()), default=0)
+    if longest > _LONGEST_TEXT:
+        raise DiscError(f"That spelling has {longest:,} characters; {_LONGEST_TEXT} are the most that are taken.")
+    kept = {**design.spellings, **flat}
+    return replace(design, spellings={said: spelled for said, spelled in kept.items() if spelled and spelled != said})
 
 
 def _code(name: str, text: str) -> str:

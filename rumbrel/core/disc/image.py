@@ -21,11 +21,13 @@ from rumbrel.core.sound.shape import Block
 from .checklist import first_failure
 from .cue_sheet import CueFile, CueSheet, cue_sheet, read_cue_file
 from .layout import DiscLayout, DiscTrack
+from .packs import encode_packs
 from .proof import DiscMarks, MarkMaker, regions_of
 from .red_book import BYTES_PER_SECTOR, CHANNELS, SAMPLE_RATE
 from .stream import Limited, disc_stream
 from .subcode import SUBCODE_BYTES, subcode_blocks
-from .text import DiscText, encode_packs, text_of, titled, with_plain_codes
+from .text import DiscText, text_of, titled, with_plain_codes
+from .text_rules import EVERY_TEXT
 
 __all__ = [
     "IMAGE_FORMATS",
@@ -202,7 +204,7 @@ def write_image(
     """
     text = with_plain_codes(text or text_of(layout, title=name))
     layout = titled(layout, text)
-    failed = first_failure(layout, text, rule="all" if packs is None else None)
+    failed = first_failure(layout, text, choice=EVERY_TEXT if packs is None else None)
     if failed is not None:
         raise DiscError(f"The disc cannot be written: {failed.text}.")
     sources = [Path(track.programme.path) for track in layout.tracks]

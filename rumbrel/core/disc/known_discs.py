@@ -8,8 +8,9 @@ from pathlib import Path
 
 from rumbrel.core.errors import DiscError
 
+from .packs import fullest_text
 from .reading import Contents, contents_digest
-from .text import DiscText, TrackText, decode_packs
+from .text import DiscText, TrackText
 
 __all__ = ["KnownDisc", "names_for", "names_offered", "read_known_discs"]
 
@@ -73,7 +74,7 @@ def names_offered(contents: Contents) -> list[tuple[str, DiscText]]:
     found: list[tuple[str, DiscText]] = []
     if contents.text:
         try:
-            text = decode_packs(contents.text)
+            text = fullest_text(contents.text)
         except DiscError:
             # A damaged text is no text; the catalogue may know the disc.
             text = None

@@ -12,7 +12,8 @@ from rumbrel.core.disc.design import DiscDesign, TrackDesign
 from rumbrel.core.disc.layout import DiscLayout, DiscTrack, Programme, lay_out
 from rumbrel.core.disc.media import medium_for
 from rumbrel.core.disc.red_book import SAMPLE_RATE, SAMPLES_PER_SECTOR, SECTORS_PER_SECOND
-from rumbrel.core.disc.text import DiscText, packs_by_rule, text_of, thinned, titled, with_plain_codes
+from rumbrel.core.disc.text import DiscText, text_of, titled, with_plain_codes
+from rumbrel.core.disc.text_rules import coded_text, packs_by_choice
 from rumbrel.core.errors import DiscError
 from rumbrel.core.inspection import Facts
 from rumbrel.core.sound.decoding import Stretch
@@ -61,12 +62,12 @@ class DesignPlan:
     @property
     def coded(self) -> DiscText:
         """What of its texts goes into its CD-Text."""
-        return thinned(self.text, self.design.cd_text)
+        return coded_text(self.text, self.design.text_choice)
 
     @property
     def packs(self) -> bytes | None:
         """The packs of its CD-Text, b"" for none; None where every text goes into it. Raises DiscError."""
-        return packs_by_rule(self.text, self.design.cd_text)
+        return packs_by_choice(self.text, self.design.text_choice)
 
     @property
     def failed(self) -> Finding | None:
@@ -106,7 +107,7 @@ def plan_design(design: DiscDesign, sounds: Mapping[int, Sound], *, meetings: Co
         rows=_rows(design, sounds, positions, layout, found.refused, set(meetings)),
         layout=layout,
         text=text,
-        findings=(*lines, *checklist(layout, text, rule=design.cd_text)),
+        findings=(*lines, *checklist(layout, text, choice=design.text_choice)),
         unmeasured=sum(1 for track in found.tracks if sounds[track.source_id].measured is None),
         trim_saves=saves,
     )

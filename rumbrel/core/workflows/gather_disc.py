@@ -8,6 +8,7 @@ from rumbrel.core.disc.cue_sheet import CueFile, CueSheet, CueTrack, read_cue_fi
 from rumbrel.core.disc.data_marks import refuse_data
 from rumbrel.core.disc.design import TRACK_TEXTS, DiscDesign, LeadSound, TrackDesign
 from rumbrel.core.disc.media import smallest_medium
+from rumbrel.core.disc.packs import decode_packs
 from rumbrel.core.disc.red_book import (
     BYTES_PER_SECTOR,
     CHANNELS,
@@ -17,7 +18,7 @@ from rumbrel.core.disc.red_book import (
     SAMPLES_PER_SECTOR,
     SECTORS_PER_SECOND,
 )
-from rumbrel.core.disc.text import DiscText, TrackText, decode_packs, finer_text, read_text
+from rumbrel.core.disc.text import DiscText, TrackText, finer_text, read_text
 from rumbrel.core.errors import DiscError
 from rumbrel.core.inspection import Facts, inspect_file, read_confirmed_list
 from rumbrel.core.inspection.stretches import Part, cut_out

@@ -11,10 +11,11 @@ from typing import Any
 from rumbrel.core.conversion import Outcome, run_steps
 from rumbrel.core.disc.cue_sheet import quoted
 from rumbrel.core.disc.known_discs import KnownDisc, names_for
+from rumbrel.core.disc.packs import fullest_text
 from rumbrel.core.disc.proof import WrittenDigests
 from rumbrel.core.disc.reading import Contents, DiscDrive, TrackReading, contents_digest, read_track, with_hidden
 from rumbrel.core.disc.red_book import CHANNELS, SAMPLE_RATE, format_msf
-from rumbrel.core.disc.text import DiscText, TrackText, decode_packs
+from rumbrel.core.disc.text import DiscText, TrackText
 from rumbrel.core.errors import DiscError, OutputError
 from rumbrel.core.files import is_working, move_into_place, output_errors, refusal_reason, working_file, write_whole
 from rumbrel.core.forecast import ForecastOptions, Source, Step, forecast_batch
@@ -333,7 +334,7 @@ def _says_what_its_packs_say(plan: TakeInPlan) -> bool:
     if not plan.contents.text:
         return False
     try:
-        packs = decode_packs(plan.contents.text)
+        packs = fullest_text(plan.contents.text)
     except DiscError:
         return False
     names = plan.names.tracks[1:] if plan.contents.tracks[0].number == 0 else plan.names.tracks

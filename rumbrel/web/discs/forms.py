@@ -12,7 +12,8 @@ from rumbrel.core.disc import design as designs
 from rumbrel.core.disc.design import DISC_TEXTS, DiscDesign, DiscKind
 from rumbrel.core.disc.media import MEDIA, medium_for
 from rumbrel.core.disc.red_book import FIRST_PAUSE_SECTORS, SECTORS_PER_SECOND, format_msf, nearest_sectors, parse_msf
-from rumbrel.core.disc.text import TEXT_RULES
+from rumbrel.core.disc.text import GENRES
+from rumbrel.core.disc.text_rules import TEXT_RULES
 from rumbrel.core.errors import DiscError
 from rumbrel.core.inlay import VARIANTS
 from rumbrel.core.sound.dither import DITHERS
@@ -284,13 +285,15 @@ def _marks(text: str) -> list[int]:
         raise DiscError(f"The marks cannot be read: {error}.") from error
 
 
+GENRE_CHOICES = [("", "none stated"), *((str(code), name) for code, name in enumerate(GENRES) if code)]
+
+
 class DiscTextForm(ActForm):
     """What is said of the disc as a whole, and what lies before its first track."""
 
-    genre_code = forms.IntegerField(
-        required=False, min_value=0, max_value=28, label="Genre number",
-        error_messages={"max_value": "The genre number is one of 0 to 28.", "min_value": "The genre number is one of 0 to 28."},
-    )  # fmt: skip
+    genre_code = forms.TypedChoiceField(
+        required=False, coerce=int, empty_value=0, label="Genre by the standard", choices=GENRE_CHOICES
+    )
     first_pause = forms.CharField(required=False, max_length=40, label="First pause")
     hidden = forms.IntegerField(required=False, label="Hidden before track 1")
 
@@ -329,7 +332,7 @@ def disc_texts(design: DiscDesign, shown: Mapping[str, str]) -> list[tuple[str, 
     """(name, label, value) of the fields of that form as the disc is; shown are the texts that it has."""
     texts = [(name, _TEXT_LABELS[name], shown[name]) for name in DISC_TEXTS]
     return [
-        *texts, ("genre_code", "Genre number", str(design.genre_code or "")),
+        *texts,
         ("first_pause", "First pause", gap_text(design.first_pause_sectors)),
     ]  # fmt: skip
 
@@ -355,6 +358,36 @@ class TextRuleForm(ActForm):
 
     def change(self, design: DiscDesign) -> DiscDesign:
         return designs.with_text_rule(design, self.cleaned_data["rule"])
+
+
+class SpellingForm(ActForm):
+    """How texts are spelled in the CD-Text: pairs of fields, or all of them as JSON."""
+
+    spellings = forms.JSONField(required=False, max_length=200_000)
+    japanese = forms.ChoiceField(required=False, choices=[("on", "on"), ("off", "off")])
+
+    @property
+    def said(self) -> str:
+        return "how texts are spelled in the CD-Text"
+
+    def clean_spellings(self) -> dict[str, str]:
+        given = self.cleaned_data["spellings"]
+        if given is None:
+            given = dict(zip(self.data.getlist("text"), self.data.getlist("spelled"), strict=False))
+        if (
+            not isinstance(given, dict)
+            or len(given) > 2_000
+            or not all(isinstance(each, str) for each in given.values())
+        ):
+            raise forms.ValidationError("These spellings cannot be read.")
+        return given
+
+    def change(self, design: DiscDesign) -> DiscDesign:
+        wanted = self.cleaned_data["japanese"]
+        return replace(
+            designs.with_spellings(design, self.cleaned_data["spellings"]),
+            japanese=design.japanese if not wanted else wanted == "on",
+        )
 
 
 class SentenceForm(ActForm):
@@ -490,4 +523,5 @@ ACTS: dict[str, type[ActForm]] = {
     "track": TrackForm,
     "disc-text": DiscTextForm,
     "cd-text": TextRuleForm,
+    "spelling": SpellingForm,
 }

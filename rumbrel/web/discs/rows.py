@@ -1,5 +1,6 @@
 """A disc as its screens show it."""
 
+import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
@@ -8,8 +9,10 @@ from rumbrel.core.bench.recorder import steps_of
 from rumbrel.core.disc.design import DiscKind
 from rumbrel.core.disc.layout import DiscLayout, DiscTrack, radius_mm
 from rumbrel.core.disc.media import Medium
+from rumbrel.core.disc.packs import MOST_PACKS, TextUse, japanese_of, text_use
 from rumbrel.core.disc.red_book import format_msf, sectors_for_samples, spoken_time
-from rumbrel.core.disc.text import MOST_PACKS, TEXT_RULES, TextUse, as_coded, rules_that_fit, text_use
+from rumbrel.core.disc.text_codes import as_coded, lost_in, transliterated
+from rumbrel.core.disc.text_rules import TEXT_RULES, rules_that_fit, thinned
 from rumbrel.core.verdict import Verdict
 from rumbrel.core.workflows.design_data import DataPlan
 from rumbrel.core.workflows.design_disc import DesignPlan
@@ -102,7 +105,7 @@ def track_rows(disc: Disc, planned: PlannedDisc, plan: DesignPlan) -> list[Track
                 )
             )  # fmt: skip
             continue
-        coded = as_coded(row.title)
+        coded = as_coded(plan.design.spellings.get(row.title, row.title))
         programme = track.programme
         rows.append(
             TrackRow(
@@ -217,7 +220,7 @@ def _shorter_texts(plan: DesignPlan) -> list[Remark]:
             verdict=None, text=f"{'no packs' if not packs else f'{packs} of {MOST_PACKS} packs'} with {TEXT_RULES[rule]}",
             act="cd-text", label=TEXT_RULES[rule], values={"rule": rule},
         )
-        for rule, packs in rules_that_fit(plan.text)
+        for rule, packs in rules_that_fit(plan.text, plan.design.text_choice)
     ]  # fmt: skip
 
 
@@ -261,6 +264,9 @@ def _remedied(code: str, remark: Remark, plan: DesignPlan | DataPlan) -> Remark:
     if code == "clipping" and isinstance(plan, DesignPlan) and plan.design.level == "none":
         values = {"level": "album"}
         return Remark(verdict=remark.verdict, text=remark.text, act="sentence", label="album kept", values=values)
+    if code == "text-lost" and isinstance(plan, DesignPlan):
+        values = {"spellings": json.dumps({row.text: row.proposed for row in spellings_of(plan) if row.lost})}
+        return Remark(verdict=remark.verdict, text=remark.text, act="spelling", label="transliterate", values=values)
     if code in ("text", "codes", "product-code", "hidden"):
         return Remark(verdict=remark.verdict, text=remark.text, label="edit CD-Text", anchor="cd-text")
     return remark
@@ -274,6 +280,38 @@ def _keys_of(code: str, plan: DesignPlan | DataPlan) -> list[str]:
     if code == "shortest":
         return [str(row.design.key) for row in plan.rows if row.track is not None and row.track.sectors < 300][:1]
     return []
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SpellingRow:
+    """A text that the code of CD-Text changes: how it is spelled there, what is proposed, and whether players would show
+    less than its letters."""
+
+    text: str
+    spelled: str
+    proposed: str
+    lost: bool
+
+
+def spellings_of(plan: DesignPlan) -> list[SpellingRow]:
+    """Each once, in the order of the disc."""
+    kept = thinned(plan.text, plan.design.cd_text) if plan.design.cd_text != "none" else None
+    said = [getattr(one, name) for one in (kept.disc, *kept.tracks) for name in _SPELLED] if kept else []
+    chosen = plan.design.spellings
+    return [
+        SpellingRow(
+            text=each, spelled=chosen.get(each, as_coded(each)), proposed=as_coded(transliterated(each)),
+            lost=bool(lost_in(each)),
+        ) for each in dict.fromkeys(said) if each and (as_coded(each) != each or each in chosen)
+    ]  # fmt: skip
+
+
+_SPELLED = ("title", "performer", "songwriter", "composer", "arranger", "message")
+
+
+def japanese_is_possible(plan: DesignPlan) -> bool:
+    """Whether a second block could hold all of the texts as they are."""
+    return plan.design.cd_text != "none" and japanese_of(thinned(plan.text, plan.design.cd_text)) is not None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

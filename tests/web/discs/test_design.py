@@ -1,5 +1,7 @@
 """A disc changed on its screen: every act by its form, undone, from two windows, offered, filled, followed, measured."""
 
+import html
+import json
 import re
 from dataclasses import replace
 from pathlib import Path
@@ -12,7 +14,7 @@ from django.urls import reverse
 from mutagen.flac import FLAC
 
 from rumbrel.core.disc.data_disc import read_back_data
-from rumbrel.core.disc.text import decode_packs
+from rumbrel.core.disc.packs import decode_packs, fullest_text
 from rumbrel.core.errors import DiscError
 from rumbrel.core.records import as_record
 from rumbrel.web.collection.facts import kept_facts
@@ -97,7 +99,9 @@ class ActTests(DiscCase):
             ("text", {"key": 1, "field": "isrc", "value": "nonsense"}, "is not an ISRC"),
             ("text", {"key": 1, "field": "colour", "value": "red"}, "no text"),
             ("disc-text", {"title": "x", "product_code": "2904173000524"}, "check digit"),
-            ("disc-text", {"title": "x", "genre_code": "29"}, "one of 0 to 28"),
+            ("disc-text", {"title": "x", "genre_code": "29"}, "Select a valid choice"),
+            ("spelling", {"spellings": "[1]"}, "cannot be read"),
+            ("spelling", {"spellings": "nonsense"}, "valid JSON"),
             ("disc-text", {"title": "x", "hidden": "99999"}, "Only a sound of this list"),
             ("track", {"key": 1, "marks": "soon"}, "marks cannot be read"),
         ):
@@ -230,6 +234,32 @@ class LongTextTests(TagCase):
         self.assertIn(f'TITLE "Number 2: {words}', sheet)
         self.assertNotIn("CDTEXTFILE", sheet)
         self.assertIn("Select a valid choice", self.act(disc, "cd-text", rule="odd"))
+
+    def test_titles_that_the_code_loses_are_spelled_at_one_press(self) -> None:
+        for name in ("one", "two"):
+            write_sound(self.source / f"{name}.wav", 400_000)
+        self.scan()
+        made = self.disc("one.wav", "two.wav")
+        self.act(made, "text", key=1, field="title", value="鐘の音")
+        page = self.act(made, "text", key=2, field="title", value="塔")
+        self.assert_all_in(
+            ("players show “???” for “鐘の音”, and 1 more like it", "transliterate", "Add a Japanese block"), page
+        )
+        proposals = json.loads(html.unescape(re.search(r'name="spellings" value="([^"]+)"', page)[1]))  # type: ignore[index]
+        self.assertEqual(set(proposals), {"鐘の音", "塔"})
+        page = self.act(made, "spelling", spellings=json.dumps(proposals))
+        self.assertNotIn("players show “", page)
+        self.act(made, "spelling", text=["鐘の音", "塔"], spelled=["Kane no ne", "To"])
+        self.act(made, "spelling", japanese="on")
+        made = self.write(self.fresh(made))
+        self.assertEqual(made.state, "written", made.error)
+        packs = Path(made.image_path).with_suffix(".cdt").read_bytes()
+        self.assertEqual([t.title for t in decode_packs(packs).tracks], ["Kane no ne", "To"])
+        self.assertEqual([t.title for t in fullest_text(packs).tracks], ["鐘の音", "塔"])
+        self.assertIn('TITLE "鐘の音"', Path(made.image_path).with_suffix(".cue").read_text())
+        self.client.post(reverse("discs:undo", args=[made.pk]))
+        found = self.fresh(made)
+        self.assertNotEqual(plan_layout(disc=found).mark, found.written_mark, "without the block it is another disc")
 
     def fresh_blank(self, disc: Disc) -> Disc:
         put_in(recorder=disc.recorder_key, shelf_key="80")

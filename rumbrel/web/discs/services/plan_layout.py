@@ -85,7 +85,10 @@ def plan_layout(*, disc: Disc, design: DiscDesign | None = None) -> PlannedDisc:
         hidden = plan.layout.hidden
         lines = [_as_written(track) for track in plan.layout.tracks]
         # Discs written before dither and the CD-Text could be chosen have the usual ones, and their marks stay true.
-        later = [chosen.dither] * (chosen.dither != FLAT) + [chosen.cd_text] * (chosen.cd_text != "all")
+        later: list[object] = [chosen.dither] if chosen.dither != FLAT else []
+        later += [chosen.cd_text] if chosen.cd_text != "all" else []
+        later += [sorted(chosen.spellings.items())] if chosen.spellings else []
+        later += ["japanese"] if chosen.japanese else []
         mark = _hashed((plan.layout.medium.key, lines, hidden and hidden.path, plan.text, *later))
         return PlannedDisc(design=chosen, sounds=sounds, files={}, plan=plan, mark=mark)
     files = files_of(chosen)

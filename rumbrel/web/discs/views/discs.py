@@ -12,7 +12,7 @@ from django.views.decorators.http import require_POST, require_safe
 from rumbrel.core.disc.design import DISC_TEXTS, TRACK_TEXTS
 from rumbrel.core.disc.media import medium_for
 from rumbrel.core.disc.red_book import format_msf
-from rumbrel.core.disc.text import TEXT_RULES
+from rumbrel.core.disc.text_rules import TEXT_RULES
 from rumbrel.core.errors import RumbrelError
 from rumbrel.core.verdict import Verdict
 from rumbrel.core.workflows.design_data import DataPlan
@@ -26,10 +26,21 @@ from rumbrel.web.playlists.services import make_playlist
 from rumbrel.web.ui.seen import refuse_unseen
 
 from .. import services
-from ..forms import ACTS, FillForm, SentenceForm, TrackForm, disc_texts, gap_text
+from ..forms import ACTS, GENRE_CHOICES, FillForm, SentenceForm, TrackForm, disc_texts, gap_text
 from ..models import Disc
 from ..queries import discs, filled_seconds, siblings_of
-from ..rows import KIND_SAID, file_rows, free_said, geometry, is_as_written, pack_use, remarks_of, track_rows
+from ..rows import (
+    KIND_SAID,
+    file_rows,
+    free_said,
+    geometry,
+    is_as_written,
+    japanese_is_possible,
+    pack_use,
+    remarks_of,
+    spellings_of,
+    track_rows,
+)
 from ..services import PlannedDisc
 from ..templatetags.disc_ruler import WIDTH
 
@@ -137,6 +148,9 @@ def _of_sound(found: Disc, planned: PlannedDisc, plan: DesignPlan) -> dict[str, 
         "layout": plan.layout,
         "pack": pack_use(plan),
         "text_rules": TEXT_RULES,
+        "spellings": spellings_of(plan),
+        "japanese": japanese_is_possible(plan),
+        "genres": GENRE_CHOICES,
         "texts": disc_texts(planned.design, shown),
         "sounds": list({row.track_id: row.title for row in rows}.items()),
         "hidden": str(planned.design.hidden_id or ""),

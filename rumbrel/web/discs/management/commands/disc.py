@@ -24,7 +24,7 @@ from rumbrel.core.disc.red_book import (
     parse_msf,
     sectors_for_samples,
 )
-from rumbrel.core.disc.text import TEXT_RULES
+from rumbrel.core.disc.text_rules import TEXT_RULES
 from rumbrel.core.errors import DiscError
 from rumbrel.core.forecast import WhenPresent
 from rumbrel.core.inspection import inspect_file
