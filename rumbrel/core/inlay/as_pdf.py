@@ -1,13 +1,15 @@
 """A drawing as PDF, at its true size with marks to cut and to fold by, its fonts embedded."""
 
 import io
+from collections.abc import Sequence
 
 from reportlab.lib.colors import HexColor
 from reportlab.lib.units import mm
+from reportlab.pdfbase.pdfmetrics import stringWidth
 from reportlab.pdfgen.canvas import Canvas
 
 from .drawing import SECOND, Box, Drawing, Line, Ring, Text
-from .fonts import font_name, register_fonts, shown
+from .fonts import font_name, register_fonts, runs, width_mm
 
 __all__ = ["SHEET_MM", "pdf_of"]
 
@@ -16,25 +18,42 @@ SHEET_MM = (297.0, 210.0)
 _CUT_MM = 5.0
 
 
-def pdf_of(drawing: Drawing, *, title: str) -> bytes:
-    """A sheet of A4 with the piece in its middle."""
+def pdf_of(drawings: Sequence[Drawing], *, title: str) -> bytes:
+    """A sheet of A4 for each, with the piece in its middle."""
     register_fonts()
     out = io.BytesIO()
-    canvas = Canvas(out, pagesize=(SHEET_MM[0] * mm, SHEET_MM[1] * mm), invariant=1)
+    # Its own first font would be named in the file without being in it.
+    canvas = Canvas(
+        out, pagesize=(SHEET_MM[0] * mm, SHEET_MM[1] * mm), invariant=1, initialFontName=font_name("first", "regular")
+    )
     canvas.setTitle(title)
     canvas.setCreator("Rumbrel")
+    for drawing in drawings:
+        _sheet(canvas, drawing)
+    canvas.save()
+    return out.getvalue()
+
+
+def _sheet(canvas: Canvas, drawing: Drawing) -> None:
     piece = drawing.piece
     left, top = (SHEET_MM[0] - piece.width_mm) / 2, (SHEET_MM[1] + piece.height_mm) / 2
     _cut_marks(canvas, left, top, drawing)
     for mark in drawing.marks:
         _put(canvas, left, top, mark)
-    canvas.setFont(font_name("regular"), 7)
+    page = f", page {drawing.page} of {drawing.pages}" if drawing.pages > 1 else ""
+    note = f"{piece.label}{page}, {piece.width_mm:g} x {piece.height_mm:g} mm. Print at 100 %, not fitted to the page."
     canvas.setFillColor(HexColor(SECOND))
-    note = f"{piece.label}, {piece.width_mm:g} x {piece.height_mm:g} mm. Print at 100 %, not fitted to the page."
-    canvas.drawString(12 * mm, 8 * mm, shown(note))
+    _words(canvas, 12 * mm, 8 * mm, note, 7, "regular")
     canvas.showPage()
-    canvas.save()
-    return out.getvalue()
+
+
+def _words(canvas: Canvas, x: float, y: float, text: str, size_pt: float, weight: str) -> None:
+    """From a base line's beginning, in points, each part in the font that holds it."""
+    for family, part in runs(text, weight):
+        name = font_name(family, weight)
+        canvas.setFont(name, size_pt)
+        canvas.drawString(x, y, part)
+        x += stringWidth(part, name, size_pt)
 
 
 def _cut_marks(canvas: Canvas, left: float, top: float, drawing: Drawing) -> None:
@@ -64,10 +83,10 @@ def _put(canvas: Canvas, left: float, top: float, mark: Text | Line | Box | Ring
         canvas.saveState()
         canvas.translate((left + mark.x) * mm, (top - mark.y) * mm)
         canvas.rotate(-mark.turned)
-        canvas.setFont(font_name(mark.weight), mark.size_pt)
         canvas.setFillColor(HexColor(mark.colour))
-        draw = {"start": canvas.drawString, "middle": canvas.drawCentredString, "end": canvas.drawRightString}
-        draw[mark.anchor](0, 0, shown(mark.text, mark.weight))
+        back = {"start": 0.0, "middle": 0.5, "end": 1.0}[mark.anchor]
+        wide = width_mm(mark.text, mark.size_pt, mark.weight) * mm if back else 0.0
+        _words(canvas, -wide * back, 0, mark.text, mark.size_pt, mark.weight)
         canvas.restoreState()
     elif isinstance(mark, Line):
         canvas.setLineWidth(mark.width * mm)

@@ -5,20 +5,27 @@ from functools import cache
 from xml.sax.saxutils import escape, quoteattr
 
 from .drawing import SECOND, Box, Drawing, Line, Ring, Text
-from .fonts import FONT_FILES, MM_A_POINT, shown
+from .fonts import FONTS, MM_A_POINT, runs
 
 __all__ = ["svg_of"]
 
 
 @cache
-def _faces() -> str:
-    """The fonts as data."""
-    faces = []
-    for weight, number in (("regular", 400), ("bold", 700)):
-        data = base64.b64encode(FONT_FILES[weight].read_bytes()).decode("ascii")
-        source = f"url(data:font/ttf;base64,{data}) format('truetype')"
-        faces.append(f"@font-face{{font-family:'Hyperlegible';font-weight:{number};src:{source}}}")
-    return "".join(faces)
+def _face(family: str, weight: str) -> str:
+    """A font as data."""
+    data = base64.b64encode(FONTS[family, weight].read_bytes()).decode("ascii")
+    source = f"url(data:font/ttf;base64,{data}) format('truetype')"
+    return f"@font-face{{font-family:'{family}';font-weight:{_NUMBERS[weight]};src:{source}}}"
+
+
+_NUMBERS = {"regular": 400, "bold": 700}
+
+
+def _faces(drawing: Drawing) -> str:
+    """The fonts that its words need."""
+    texts = [mark for mark in drawing.marks if isinstance(mark, Text)]
+    needed = {(family, text.weight) for text in texts for family, _ in runs(text.text, text.weight)}
+    return "".join(_face(family, weight) for family, weight in sorted(needed))
 
 
 def svg_of(drawing: Drawing, *, title: str) -> str:
@@ -27,8 +34,8 @@ def svg_of(drawing: Drawing, *, title: str) -> str:
     wide, high = f"{piece.width_mm:g}", f"{piece.height_mm:g}"
     parts = [
         f'<svg xmlns="http://www.w3.org/2000/svg" width="{wide}mm" height="{high}mm" viewBox="0 0 {wide} {high}" '
-        f'role="img" aria-label={quoteattr(title)}><title>{escape(title)}</title><style>{_faces()}'
-        "text{font-family:'Hyperlegible',sans-serif}</style>",
+        f'role="img" aria-label={quoteattr(title)}><title>{escape(title)}</title><style>{_faces(drawing)}'
+        "text{font-family:'first','second',sans-serif}</style>",
     ]
     if piece.round:
         parts.append(
@@ -47,10 +54,11 @@ def svg_of(drawing: Drawing, *, title: str) -> str:
 def _put(mark: Text | Line | Box | Ring) -> str:
     if isinstance(mark, Text):
         turned = f' transform="rotate({mark.turned} {mark.x:.2f} {mark.y:.2f})"' if mark.turned else ""
-        weight = "700" if mark.weight == "bold" else "400"
+        weight = _NUMBERS[mark.weight]
+        said = "".join(part for _, part in runs(mark.text, mark.weight))
         return (
             f'<text x="{mark.x:.2f}" y="{mark.y:.2f}" font-size="{mark.size_pt * MM_A_POINT:.3f}" font-weight="{weight}" '
-            f'text-anchor="{mark.anchor}" fill="{mark.colour}"{turned}>{escape(shown(mark.text, mark.weight))}</text>'
+            f'text-anchor="{mark.anchor}" fill="{mark.colour}"{turned}>{escape(said)}</text>'
         )
     if isinstance(mark, Line):
         return (

@@ -28,6 +28,7 @@ PIECES: tuple[Piece, ...] = (
     Piece(key="inlay", label="inlay for the back of a jewel case", width_mm=151.0, height_mm=118.0,
           folds_mm=(SPINE_MM, 151.0 - SPINE_MM)),
     Piece(key="front", label="booklet front of a jewel case", width_mm=120.0, height_mm=120.0),
+    Piece(key="booklet", label="booklet pages with every title", width_mm=120.0, height_mm=120.0),
     Piece(key="slim", label="card for a slim case, folded once", width_mm=240.0, height_mm=120.0, folds_mm=(120.0,)),
     Piece(key="face", label="disc face", width_mm=FACE_MM, height_mm=FACE_MM, round=True),
 )  # fmt: skip

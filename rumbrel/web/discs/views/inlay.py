@@ -13,7 +13,7 @@ from ..models import Disc
 from .discs import find_disc
 
 
-def _drawing(found: Disc, piece: str, variant: str) -> Drawing:
+def _drawn(found: Disc, piece: str, variant: str) -> tuple[Drawing, ...]:
     """Raises DiscError for a disc of files, or a piece there is not."""
     plan = services.plan_layout(disc=found).audio
     return draw(piece_for(piece), InlayContents.of(plan.layout, plan.text), variant)
@@ -25,7 +25,7 @@ def page(request: HttpRequest, pk: int) -> HttpResponse:
     form = InlayForm(request.GET)
     variant = form.variant_chosen()
     try:
-        drawings = [_drawing(found, piece.key, variant) for piece in PIECES]
+        drawings = [each for piece in PIECES for each in _drawn(found, piece.key, variant)]
     except DiscError as error:
         raise Http404(str(error)) from error
     context = {"disc": found, "form": InlayForm(initial={"variant": variant}), "drawings": drawings, "variant": variant}
@@ -38,16 +38,20 @@ def printed(request: HttpRequest, pk: int, piece: str, form: str) -> HttpRespons
     found = find_disc(pk)
     variant = InlayForm(request.GET).variant_chosen()
     try:
-        drawing = _drawing(found, piece, variant)
+        drawings = _drawn(found, piece, variant)
     except DiscError as error:
         raise Http404(str(error)) from error
     if form not in ("svg", "pdf"):
         raise Http404("It is printed as SVG or PDF.")
-    title = f"{found}, {drawing.piece.label}"
+    title = f"{found}, {drawings[0].piece.label}"
     if form == "svg":
-        answer = HttpResponse(svg_of(drawing, title=title), content_type="image/svg+xml; charset=utf-8")
+        number = request.GET.get("page", "1")
+        page = next((each for each in drawings if str(each.page) == number), None)
+        if page is None:
+            raise Http404("There is no such page.")
+        answer = HttpResponse(svg_of(page, title=title), content_type="image/svg+xml; charset=utf-8")
     else:
-        answer = HttpResponse(pdf_of(drawing, title=title), content_type="application/pdf")
+        answer = HttpResponse(pdf_of(drawings, title=title), content_type="application/pdf")
     if "save" in request.GET:
         answer["Content-Disposition"] = f'attachment; filename="disc-{pk}-{piece}.{form}"'
     return answer
