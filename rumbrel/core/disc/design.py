@@ -99,7 +99,8 @@ class DiscDesign:
     """first_pause_sectors counts the 150 before address 0. hidden_id is the sound that lies before track 1. level is
     the mode of a level rule: none, track or album, for which loudness and ceiling are meant. trims leaves out the silence at the ends of tracks. dither is
     one of DITHERS. target_slug is
-    what files are made for on a disc of compressed files, numbered puts the order into the names of files. cd_text says
+    what files are made for on a disc of compressed files, numbered puts the order into the names of files, name_pattern
+    makes them of titles and numbers instead. cd_text says
     what of the texts goes into the CD-Text (text_rules.TEXT_RULES), spellings how texts are spelled there whose characters
     its code lacks, and japanese that a second block has them in MS-JIS."""
 
@@ -116,6 +117,7 @@ class DiscDesign:
     speed: int = 8
     target_slug: str = ""
     numbered: bool = True
+    name_pattern: str = ""
     genre_code: int = 0
     cd_text: str = "all"
     spellings: Mapping[str, str] = field(default_factory=dict)

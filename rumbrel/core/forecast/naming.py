@@ -10,7 +10,7 @@ from rumbrel.core.places import FileSystem, clean_name, file_system_for, fitted_
 from rumbrel.core.targets.model import Target
 from rumbrel.core.targets.pattern import filled_pattern
 
-__all__ = ["NamePool", "Naming"]
+__all__ = ["NamePool", "Naming", "pattern_values"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -25,7 +25,9 @@ class Naming:
     def parts(self, relative: Path, facts: Facts, target: Target, number: int) -> tuple[tuple[str, ...], str]:
         """(folders, stem) below the destination as the source's tree or the pattern says, not yet cleaned."""
         if self.pattern:
-            *folders, stem = filled_pattern(self.pattern, _values(relative, facts, target, number))
+            *folders, stem = filled_pattern(
+                self.pattern, pattern_values(relative, facts, number=number, target=target.slug)
+            )
             return tuple(folders), stem + self.addition
         return relative.parent.parts, relative.stem + self.addition
 
@@ -70,7 +72,8 @@ class Naming:
 _NUMBERS = frozenset({"track", "disc"})
 
 
-def _values(relative: Path, facts: Facts, target: Target, number: int) -> Mapping[str, str | int | None]:
+def pattern_values(relative: Path, facts: Facts, *, number: int, target: str = "") -> Mapping[str, str | int | None]:
+    """What the fields of a pattern stand for: tags and facts of a file, and its number in the list."""
     values: dict[str, str | int | None] = {}
     for name in facts.tags.fields:
         text = facts.tags.first(name)
@@ -88,7 +91,7 @@ def _values(relative: Path, facts: Facts, target: Target, number: int) -> Mappin
         "bit_depth": facts.bit_depth,
         "channels": facts.channels,
         "bitrate_kbps": round(facts.bitrate_bps / 1000),
-        "target": target.slug,
+        "target": target,
         "number": number,
     }
 

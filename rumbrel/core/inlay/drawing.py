@@ -4,8 +4,6 @@ import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from rumbrel.core.disc.red_book import SECTORS_PER_SECOND
-
 from .contents import InlayContents, InlayTrack
 from .fonts import MM_A_POINT, lacking, width_mm, wrapped
 from .pieces import FACE_MM, HOLE_MM, SPINE_MM, Piece
@@ -317,11 +315,10 @@ def _time_ruler(x: float, y: float, width: float, contents: InlayContents) -> li
         for n, track in enumerate(contents.tracks)
     ]
     marks.append(Line(x, y + 4.6, x + width, y + 4.6, 0.25))
-    step = 10 if end / SECTORS_PER_SECOND / 60 > 30 else 5
-    for minute in range(0, int(end / SECTORS_PER_SECOND / 60) + 1, step):
-        at = x + minute * 60 * SECTORS_PER_SECOND * scale
+    for number in range(0, int(end / contents.step_sectors) + 1, contents.steps_apart):
+        at = x + number * contents.step_sectors * scale
         marks.append(Line(at, y + 4.6, at, y + 6.0, 0.2))
-        marks.append(Text(at + 0.6, y + 7.4, str(minute), 5.0, colour=SECOND))
+        marks.append(Text(at + 0.6, y + 7.4, str(number), 5.0, colour=SECOND))
     return marks
 
 

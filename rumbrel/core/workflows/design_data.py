@@ -2,21 +2,24 @@
 opened here, and each offer was worked out to its end."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from itertools import accumulate
 from pathlib import Path
 
 from rumbrel.core.disc.checklist import Finding
 from rumbrel.core.disc.data_disc import DataFile, data_sectors
 from rumbrel.core.disc.design import DiscDesign, TrackDesign, divided, left_out
+from rumbrel.core.disc.layout import radius_mm
 from rumbrel.core.disc.media import Medium, medium_for, smallest_medium
 from rumbrel.core.disc.packing import full_runs, pack
 from rumbrel.core.disc.subsets import smallest_cover, smallest_cover_of
+from rumbrel.core.inlay import InlayContents, InlayTrack
+from rumbrel.core.targets.pattern import filled_pattern
 from rumbrel.core.verdict import Verdict
 
 from .offer_disc import DesignOffer
 
-__all__ = ["DataPlan", "DataRow", "FileToCome", "data_file", "data_offers", "plan_data"]
+__all__ = ["DataPlan", "DataRow", "FileToCome", "data_file", "data_offers", "files_inlay", "plan_data"]
 
 _MOST_TRACKS = 10_000
 
@@ -24,7 +27,7 @@ _MOST_TRACKS = 10_000
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FileToCome:
     """A file as it will lie on the disc: name and folder as they are wished, and why there will be none. exact says
-    that its bytes are known and not foreseen."""
+    that its bytes are known and not foreseen. values are what a pattern of names finds of it."""
 
     title: str
     performer: str
@@ -34,14 +37,19 @@ class FileToCome:
     exact: bool
     action: str = ""
     reason: str = ""
+    seconds: float = 0.0
+    values: Mapping[str, str | int | None] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DataRow:
-    """A row of the list; sectors are what it takes, 0 for one that is left out or cannot be used."""
+    """A row of the list, where it will lie on the disc and under what name; sectors are what it takes, 0 for one that is
+    left out or cannot be used."""
 
     design: TrackDesign
     file: FileToCome
+    folder: str = ""
+    name: str = ""
     number: int = 0
     sectors: int = 0
 
@@ -77,11 +85,20 @@ class DataPlan:
         return self.failed is None and self.fits
 
 
-def data_file(row: DataRow, path: str, *, numbered: bool) -> DataFile:
-    """What is to be written of a row whose file is there. The order of the list goes into the names where it is
-    asked for: players of files walk them by name."""
-    name = f"{row.number:03d} {row.file.name}" if numbered else row.file.name
-    return DataFile(path=Path(path), folder="" if numbered else row.file.folder, name=name)
+def data_file(row: DataRow, path: str) -> DataFile:
+    """What is to be written of a row whose file is there."""
+    return DataFile(path=Path(path), folder=row.folder, name=row.name)
+
+
+def _placed(design: DiscDesign, file: FileToCome, number: int) -> tuple[str, str]:
+    """(folder, name) of a file. The order of the list goes into the names where it is asked for: players of files walk
+    them by name."""
+    if design.name_pattern and file.values:
+        *folders, stem = filled_pattern(design.name_pattern, {**file.values, "number": number})
+        return "/".join(folders), stem + Path(file.name).suffix
+    if design.numbered:
+        return "", f"{number:03d} {file.name}"
+    return file.folder, file.name
 
 
 def plan_data(design: DiscDesign, files: Mapping[int, FileToCome]) -> DataPlan:
@@ -96,22 +113,25 @@ def plan_data(design: DiscDesign, files: Mapping[int, FileToCome]) -> DataPlan:
         counts = not track.left_out and not file.reason
         number += counts
         sectors = data_sectors([("", file.size_bytes)]) - data_sectors([]) if counts else 0
-        rows.append(DataRow(design=track, file=file, number=number if counts else 0, sectors=sectors))
-    total = _total(design, rows)
+        folder, name = _placed(design, file, number) if counts else ("", "")
+        rows.append(
+            DataRow(design=track, file=file, folder=folder, name=name, number=number if counts else 0, sectors=sectors)
+        )
+    total = _total(rows)
     return DataPlan(
         design=design, medium=medium, rows=tuple(rows), total_sectors=total,
-        findings=tuple(_findings(design, medium, rows, total)),
+        findings=tuple(_findings(medium, rows, total)),
     )  # fmt: skip
 
 
-def _total(design: DiscDesign, rows: Sequence[DataRow]) -> int:
+def _total(rows: Sequence[DataRow]) -> int:
     kept = [row for row in rows if row.sectors]
     if not kept:
         return 0
-    return data_sectors([("" if design.numbered else row.file.folder, row.file.size_bytes) for row in kept])
+    return data_sectors([(row.folder, row.file.size_bytes) for row in kept])
 
 
-def _findings(design: DiscDesign, medium: Medium, rows: Sequence[DataRow], total: int) -> list[Finding]:
+def _findings(medium: Medium, rows: Sequence[DataRow], total: int) -> list[Finding]:
     found = []
     for row in rows:
         if row.file.reason and not row.design.left_out:
@@ -133,11 +153,37 @@ def _findings(design: DiscDesign, medium: Medium, rows: Sequence[DataRow], total
     if not all(row.file.exact for row in kept):
         text = "sizes are foreseen; they are known when the files are made, before the disc is written"
         found.append(Finding(code="sizes", verdict=Verdict.PASSED, text=text))
-    names = [f"{row.file.folder}/{row.file.name}".casefold() for row in kept]
-    if len(set(names)) < len(names) and not design.numbered:
+    names = [f"{row.folder}/{row.name}".casefold() for row in kept]
+    if len(set(names)) < len(names):
         text = "some files have one name; those after the first get a number behind it"
         found.append(Finding(code="names", verdict=Verdict.PASSED, text=text))
     return found
+
+
+def files_inlay(planned: DataPlan, *, title: str) -> InlayContents:
+    """What is printed for a disc of files."""
+    kept = [row for row in planned.rows if row.sectors]
+    performers = {row.file.performer for row in kept}
+    common = performers.pop() if len(performers) == 1 else ""
+    at, tracks, pitch = 0, [], planned.medium.pitch_um
+    for row in kept:
+        tracks.append(
+            InlayTrack(
+                number=row.number, title=row.file.title, performer="" if common else row.file.performer,
+                seconds=row.file.seconds, start_sector=at, sectors=row.sectors, from_mm=radius_mm(at, pitch_um=pitch),
+                to_mm=radius_mm(at + row.sectors, pitch_um=pitch),
+            )
+        )  # fmt: skip
+        at += row.sectors
+    endings = sorted({Path(row.name).suffix[1:].upper() for row in kept})
+    return InlayContents(
+        title=title, performer=common, tracks=tuple(tracks), seconds=sum(row.file.seconds for row in kept),
+        total_sectors=planned.total_sectors, capacity_sectors=planned.medium.capacity_sectors,
+        kind=f"{', '.join(endings)} files", step_sectors=1e6 / DATA_BYTES_PER_SECTOR, steps_apart=100,
+    )  # fmt: skip
+
+
+DATA_BYTES_PER_SECTOR = 2048
 
 
 def data_offers(planned: DataPlan, files: Mapping[int, FileToCome]) -> tuple[DesignOffer, ...]:

@@ -1,7 +1,7 @@
 """The disc's sentence, and a form for each change of a disc: what it asks for, checked, as a change of the design."""
 
 from collections.abc import Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 from django import forms
@@ -18,6 +18,7 @@ from rumbrel.core.errors import DiscError
 from rumbrel.core.inlay import VARIANTS
 from rumbrel.core.sound.dither import DITHERS
 from rumbrel.core.targets import all_targets
+from rumbrel.core.targets.pattern import check_pattern
 
 __all__ = [
     "ACTS",
@@ -344,7 +345,32 @@ _KINDS = (
 )
 _LEVELS = (("none", "unchanged"), ("track", "tracks equal"), ("album", "album kept"))
 _ENDS = (("", "as they are"), ("on", "without silence"))
-_NAMES = (("on", "numbered in order"), ("", "in folders of albums"))
+
+
+@dataclass(frozen=True, slots=True)
+class _NameRule:
+    """How files of a disc are called, as a choice of its sentence."""
+
+    label: str
+    numbered: bool
+    pattern: str = ""
+
+
+_NAME_RULES = {
+    "titles": _NameRule("number and title", True, "{number:03} {title}"),
+    "performers": _NameRule("number, performer and title", True, "{number:03} {artist} - {title}"),
+    "on": _NameRule("number and file name", True),
+    "albums": _NameRule("album folders, track and title", False, "{album}/{track:02} {title}"),
+    "": _NameRule("album folders, file names", False),
+}
+_OWN_PATTERN = "own"
+
+
+def _name_rule(design: DiscDesign) -> str:
+    for key, rule in _NAME_RULES.items():
+        if (rule.numbered, rule.pattern) == (design.numbered, design.name_pattern):
+            return key
+    return _OWN_PATTERN
 
 
 class TextRuleForm(ActForm):
@@ -404,7 +430,11 @@ class SentenceForm(ActForm):
         required=False, label="Dither of what is not of 16 bit", choices=[(k, k) for k in DITHERS]
     )
     target = forms.ChoiceField(required=False, label="Files for")
-    names = forms.ChoiceField(required=False, label="Names of files", choices=_NAMES)
+    names = forms.ChoiceField(
+        required=False, label="Names of files",
+        choices=[*((key, rule.label) for key, rule in _NAME_RULES.items()), (_OWN_PATTERN, "by your own pattern")],
+    )  # fmt: skip
+    pattern = forms.CharField(required=False, max_length=300, label="Pattern of names")
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
@@ -417,7 +447,7 @@ class SentenceForm(ActForm):
             initial={
                 "kind": str(design.kind), "medium": design.medium_key, "gap": gap_text(design.gap_sectors),
                 "level": design.level, "ends": "on" if design.trims else "", "dither": design.dither, "target": design.target_slug,
-                "names": "on" if design.numbered else "",
+                "names": _name_rule(design), "pattern": design.name_pattern or "{number:03} {title}",
             }
         )  # fmt: skip
         choices = [(str(gap), f"{gap} s") for gap in _GAPS]
@@ -445,9 +475,11 @@ class SentenceForm(ActForm):
         if "ends" in self.data:
             new = replace(new, trims=chosen["ends"] == "on")
         if "names" in self.data:
-            new = replace(new, numbered=chosen["names"] == "on")
+            new = self._named(new)
         if new.kind is DiscKind.FILES and not new.target_slug:
             new = replace(new, target_slug=_usual_target())
+        if new.kind is not DiscKind.AUDIO and design.kind is DiscKind.AUDIO and "names" not in self.data:
+            new = replace(new, numbered=True, name_pattern=_NAME_RULES["titles"].pattern)
         if new.kind is DiscKind.DATA:
             new = replace(new, target_slug="")
         gap = chosen["gap"].strip()
@@ -457,6 +489,17 @@ class SentenceForm(ActForm):
         return replace(
             new, speed=new.speed if new.speed in speeds else max(s for s in speeds if s <= max(new.speed, 4))
         )
+
+    def _named(self, design: DiscDesign) -> DiscDesign:
+        """Raises TargetError for a pattern that cannot be."""
+        key = self.cleaned_data["names"]
+        if key == _OWN_PATTERN:
+            pattern = self.cleaned_data["pattern"].strip() or _NAME_RULES["titles"].pattern
+            check_pattern(pattern)
+            # A number that stands nowhere in the pattern puts nothing in order.
+            return replace(design, numbered="{number" in pattern, name_pattern=pattern)
+        rule = _NAME_RULES[key]
+        return replace(design, numbered=rule.numbered, name_pattern=rule.pattern)
 
 
 def _usual_target() -> str:

@@ -165,11 +165,10 @@ def file_rows(disc: Disc, planned: PlannedDisc, plan: DataPlan) -> list[FileRow]
     rows, at = [], 0
     for row in plan.rows:
         at += row.sectors
-        name = f"{row.number:03d} {row.file.name}" if plan.design.numbered else row.file.name
         rows.append(
             FileRow(
                 key=row.design.key, track_id=row.design.source_id, number=row.number, title=row.file.title,
-                performer=row.file.performer, name=name, folder="" if plan.design.numbered else row.file.folder,
+                performer=row.file.performer, name=row.name, folder=row.folder,
                 action=row.file.action, size_bytes=row.file.size_bytes, exact=row.file.exact,
                 left_out=row.design.left_out, reason=row.file.reason, over=at > plan.medium.capacity_sectors,
                 equal=equal.get(row.number),

@@ -16,6 +16,7 @@ from rumbrel.core.disc.design import DiscDesign, DiscKind
 from rumbrel.core.disc.layout import DiscTrack
 from rumbrel.core.errors import DiscError
 from rumbrel.core.forecast import Action
+from rumbrel.core.forecast.naming import pattern_values
 from rumbrel.core.inspection import Facts
 from rumbrel.core.records import from_record
 from rumbrel.core.sound.analysis import Ends, State
@@ -94,7 +95,8 @@ def plan_layout(*, disc: Disc, design: DiscDesign | None = None) -> PlannedDisc:
     files = files_of(chosen)
     data = plan_data(chosen, files)
     names = [(row.number, row.file.folder, row.file.name) for row in data.rows if row.sectors]
-    mark = _hashed((chosen.kind, data.medium.key, chosen.target_slug, chosen.numbered, names))
+    later = [chosen.name_pattern] * bool(chosen.name_pattern)
+    mark = _hashed((chosen.kind, data.medium.key, chosen.target_slug, chosen.numbered, names, *later))
     return PlannedDisc(design=chosen, sounds={}, files=files, plan=data, mark=mark)
 
 
@@ -187,8 +189,16 @@ def _as_it_is(track: KnownTrack, folder: str) -> FileToCome:
     return FileToCome(
         title=track.title, performer=facts.tags.first("artist") if facts else "", folder=folder,
         name=Path(facts.path if facts else track.relative).name, size_bytes=facts.size_bytes if facts else 0,
-        exact=True, action="as it is", reason=reason,
+        exact=True, action="as it is", reason=reason, seconds=facts.duration_seconds if facts else 0.0,
+        values=_values_of(track),
     )  # fmt: skip
+
+
+def _values_of(track: KnownTrack) -> Mapping[str, str | int | None]:
+    """What a pattern of names finds of a track; its title is the collection's."""
+    if track.facts is None:
+        return {}
+    return {**pattern_values(Path(track.relative), track.facts, number=0), "title": track.title}
 
 
 def _folders(tracks: Sequence[KnownTrack]) -> dict[int, str]:
@@ -239,5 +249,6 @@ def _made_for(design: DiscDesign, tracks: Sequence[KnownTrack]) -> dict[int, Fil
             title=track.title, performer=track.facts.tags.first("artist") if track.facts else "",
             folder=folders[track.pk], name=_unnumbered(output, Path(track.relative).stem), size_bytes=size, exact=there or step.action is Action.COPY,
             action=_ACTIONS.get(step.action, ""), reason=step.reason if step.action is Action.REFUSE else "",
+            seconds=track.facts.duration_seconds if track.facts else 0.0, values=_values_of(track),
         )  # fmt: skip
     return found

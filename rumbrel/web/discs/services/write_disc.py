@@ -193,11 +193,7 @@ def _write_files(disc: Disc, planned: PlannedDisc, plan: DataPlan, desk: Desk) -
     stage = _Stage(desk, disc)
     whole = Progress(done=0, total=1000, unit=Unit.SECTORS, step="making ready")
     paths = _paths(planned, plan, within(stage.told, whole, 0.0, 0.4))
-    files = [
-        data_file(row, paths[row.design.source_id], numbered=planned.design.numbered)
-        for row in plan.rows
-        if row.sectors
-    ]
+    files = [data_file(row, paths[row.design.source_id]) for row in plan.rows if row.sectors]
     verdicts: list[FileVerdict] = []
 
     def proved(image: Path, names: Any) -> bool:

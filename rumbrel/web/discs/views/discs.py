@@ -163,6 +163,7 @@ def _of_files(found: Disc, planned: PlannedDisc, plan: DataPlan) -> dict[str, An
     return {
         "is_audio": False,
         "rows": file_rows(found, planned, plan),
+        "name_pattern": SentenceForm.of(planned.design)["names"].value() == "own",
         "total_bytes": plan.total_sectors * 2048,
         "medium_bytes": plan.medium.data_bytes,
     }

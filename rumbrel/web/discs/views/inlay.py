@@ -6,6 +6,8 @@ from django.views.decorators.http import require_safe
 
 from rumbrel.core.errors import DiscError
 from rumbrel.core.inlay import PIECES, Drawing, InlayContents, draw, pdf_of, piece_for, svg_of
+from rumbrel.core.workflows.design_data import files_inlay
+from rumbrel.core.workflows.design_disc import DesignPlan
 
 from .. import services
 from ..forms import InlayForm
@@ -14,9 +16,13 @@ from .discs import find_disc
 
 
 def _drawn(found: Disc, piece: str, variant: str) -> tuple[Drawing, ...]:
-    """Raises DiscError for a disc of files, or a piece there is not."""
-    plan = services.plan_layout(disc=found).audio
-    return draw(piece_for(piece), InlayContents.of(plan.layout, plan.text), variant)
+    """Raises DiscError for a piece there is not."""
+    plan = services.plan_layout(disc=found).plan
+    if isinstance(plan, DesignPlan):
+        contents = InlayContents.of(plan.layout, plan.text)
+    else:
+        contents = files_inlay(plan, title=found.name)
+    return draw(piece_for(piece), contents, variant)
 
 
 @require_safe
