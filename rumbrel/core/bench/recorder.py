@@ -1,7 +1,8 @@
 """The stand-in recorder: takes a layout through the steps of a real write and leaves an image."""
 
+import math
 from bisect import bisect_right
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -24,7 +25,7 @@ __all__ = [
     "RecorderReport",
     "RecorderStep",
     "StandInRecorder",
-    "STEP_SHARES",
+    "step_shares",
     "TrayOpened",
     "recorder_for",
     "steps_of",
@@ -229,10 +230,10 @@ class _Paced:
         self.total = max(1, layout.total_sectors)
         self._tracks = layout.tracks
         self._starts = [track.start_sector - track.gap_sectors for track in layout.tracks]
-        self._shares = _TRIAL_SHARES if trial else STEP_SHARES
+        self._shares = step_shares(layout.total_sectors, speed, trial=trial, paced=pace is not None)
         self._done = 0
 
-    def _take(self, name: str, done: int) -> None:
+    def _take(self, name: str, done: float) -> None:
         """At a sector of a step."""
         first, last = self._shares[name]
         share = first + (last - first) * min(1.0, done / self.total)
@@ -242,13 +243,18 @@ class _Paced:
         self._report(
             Progress(
                 done=share * self.total, total=self.total, unit=Unit.SECTORS, step=name,
-                parts=((track.number, within),) if last > first else (),
+                parts=((track.number, within),) if last > first and name in _OF_TRACKS else (),
             )
         )  # fmt: skip
 
-    def _wait(self, seconds: float) -> None:
-        if self._pace is not None:
-            self._pace(seconds)
+    def _wait(self, name: str, seconds: float, done: float, end: float) -> None:
+        """Go from one sector of a step to another in so many seconds, telling on the way: whatever that raises ends it."""
+        if self._pace is None:
+            return
+        pieces = max(1, math.ceil(seconds / _SECONDS_BETWEEN_REPORTS))
+        for piece in range(pieces):
+            self._pace(seconds / pieces)
+            self._take(name, done + (end - done) * (piece + 1) / pieces)
 
     def making_ready(self, progress: Progress) -> None:
         self._take("making ready", int(progress.done))
@@ -257,25 +263,46 @@ class _Paced:
         """The laser's way over the disc. Whatever its report raises ends it there."""
         for step, seconds in (("lead-in", LEAD_IN_SECONDS), ("writing", 0), ("lead-out", LEAD_OUT_SECONDS)):
             self._take(step, 0)
-            self._wait(seconds / self._speed)
             if step != "writing":
+                self._wait(step, seconds / self._speed, 0, self.total)
                 continue
             for at in range(0, layout.total_sectors, _BURN_SECTORS):
                 self._take(step, at)
-                self._wait(min(_BURN_SECTORS, layout.total_sectors - at) / (SECTORS_PER_SECOND * self._speed))
+                count = min(_BURN_SECTORS, layout.total_sectors - at)
+                self._wait(step, count / (SECTORS_PER_SECOND * self._speed), at, at + count)
         if "closing" in self._shares:
             self._take("closing", self.total)
-            self._wait(CLOSING_SECONDS)
+            self._wait("closing", CLOSING_SECONDS, 0, self.total)
 
     def reading(self, progress: Progress) -> None:
         done = int(progress.done)
         self._take("reading back", done)
-        self._wait(max(0, done - self._done) / (SECTORS_PER_SECOND * self._speed))
+        self._wait("reading back", max(0, done - self._done) / (SECTORS_PER_SECOND * self._speed), self._done, done)
         self._done = done
 
 
+def step_shares(sectors: int, speed: int, *, trial: bool, paced: bool) -> Mapping[str, tuple[float, float]]:
+    """Which part of the whole work each step is: from which share of it to which. paced is for a recorder that takes as
+    long as a real one."""
+    if not paced:
+        return _TRIAL_SHARES if trial else _SHARES
+    steps = steps_of(sectors, speed, trial=trial)
+    total = sum(step.seconds for step in steps) or 1.0
+    found: dict[str, tuple[float, float]] = {}
+    at = 0.0
+    for step in steps:
+        # Making ready takes what this machine takes for it; a twentieth stands for that.
+        share = _MAKING_READY if step.name == "making ready" else (1 - _MAKING_READY) * step.seconds / total
+        found[step.name] = (at, min(1.0, at + share))
+        at += share
+    return found
+
+
+_MAKING_READY = 0.05
+_SECONDS_BETWEEN_REPORTS = 0.25
+_OF_TRACKS = frozenset({"making ready", "writing", "reading back"})
 _BURN_SECTORS = 750
-STEP_SHARES = {
+_SHARES = {
     "making ready": (0.0, 0.4), "lead-in": (0.4, 0.4), "writing": (0.4, 0.7), "lead-out": (0.7, 0.7),
     "closing": (0.7, 0.7), "reading back": (0.7, 1.0),
 }  # fmt: skip

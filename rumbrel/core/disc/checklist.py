@@ -76,7 +76,7 @@ def _shortest(layout: DiscLayout) -> Finding:
     short = [track for track in layout.tracks if track.sectors < MIN_TRACK_SECTORS]
     if short:
         lasts = f"track {short[0].number} lasts {format_msf(short[0].sectors)}"
-        return _finding("shortest", False, f"{lasts}; players need 4 s. Leave it out or join it to another")
+        return _finding("shortest", False, f"{lasts}; players need 4 s. Leave it out")
     least = min((track.sectors for track in layout.tracks), default=MIN_TRACK_SECTORS)
     return _finding("shortest", True, f"every track lasts 4 s or more, the shortest {format_msf(least)}")
 

@@ -1,6 +1,6 @@
 """Copy a disc as it is: samples, gaps with their sound, hidden sound, indexes, flags, codes and CD-Text."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -154,10 +154,19 @@ def write_copy(
     speed: int,
     blank: Blank | None = None,
     report: Report = no_report,
+    pace: Callable[[float], None] | None = None,
 ) -> CopyReport:
     """Write it, read it back, and hold all that it consists of against the source. Raises DiscError, OutputError."""
     written = write_plan(
-        plan, folder, name, speed=speed, replaces=True, blank=blank, report=report, packs=source.contents.text
+        plan,
+        folder,
+        name,
+        speed=speed,
+        replaces=True,
+        blank=blank,
+        report=report,
+        packs=source.contents.text,
+        pace=pace,
     )
     if written.image is None:
         raise DiscError(written.said)

@@ -107,7 +107,7 @@ def plan_design(design: DiscDesign, sounds: Mapping[int, Sound], *, meetings: Co
         rows=_rows(design, sounds, positions, layout, found.refused, set(meetings)),
         layout=layout,
         text=text,
-        findings=(*lines, *checklist(layout, text, choice=design.text_choice)),
+        findings=(*lines, *_refused_joins(found), *checklist(layout, text, choice=design.text_choice)),
         unmeasured=sum(1 for track in found.tracks if sounds[track.source_id].measured is None),
         trim_saves=saves,
     )
@@ -160,6 +160,27 @@ class Bases:
     def lay_out(self, design: DiscDesign) -> DiscLayout:
         """The layout alone, for comparing."""
         return _laid_out(design, self._sounds, self.of(design).chosen(design.trims))
+
+
+def _refused_joins(found: "_Usable") -> list[Finding]:
+    """Tracks that shall run on from one that they cannot run on from, with the reason: they begin anew."""
+    lines = []
+    for number, (track, before, after) in enumerate(
+        zip(found.tracks[1:], found.whole, found.whole[1:], strict=False), 2
+    ):
+        if not track.runs_on or after.runs_on:
+            continue
+        if before.sample_rate != after.sample_rate:
+            why = f"it is of {after.sample_rate / 1000:g} kHz, track {number - 1} of {before.sample_rate / 1000:g} kHz"
+        else:
+            why = f"it has {_channels_said(after.channels)}, track {number - 1} {_channels_said(before.channels)}"
+        text = f"track {number} cannot run on: {why}. It gets a gap instead"
+        lines.append(Finding(code="run-on", verdict=Verdict.DOUBTFUL, text=text))
+    return lines
+
+
+def _channels_said(channels: int) -> str:
+    return "one channel" if channels == 1 else f"{channels} channels"
 
 
 def _unusable(design: DiscDesign, key: int, reason: str, sounds: Mapping[int, Sound]) -> Finding:

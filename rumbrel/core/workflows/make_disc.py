@@ -1,6 +1,6 @@
 """Write a disc that was planned, and read it back; and the files of a data disc."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Protocol
@@ -45,14 +45,15 @@ def write_plan(
     blank: Blank | None = None,
     report: Report = no_report,
     packs: bytes | None = None,
+    pace: Callable[[float], None] | None = None,
 ) -> RecorderReport:
     """Write on the stand-in recorder and read back. packs are those of a disc that is copied (b"" for none), in place of
-    what its texts would be coded as. Raises DiscError when the plan may not be written, or when
+    what its texts would be coded as. pace waits so many seconds, where the recorder is to take as long as a real one. Raises DiscError when the plan may not be written, or when
     the image would take the name of something in untouched, and ImagePresent where one is there already."""
     if plan.failed is not None:
         raise DiscError(f"The disc cannot be written: {plan.failed.text}.")
     check_untouched(image_paths(folder, name, image_format), untouched)
-    recorder = StandInRecorder(speed=speed)
+    recorder = StandInRecorder(speed=speed, pace=pace)
     return recorder.write(
         plan.layout,
         folder,

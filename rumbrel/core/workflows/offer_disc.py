@@ -8,7 +8,7 @@ from typing import Any
 from rumbrel.core.disc.design import DiscDesign, divided, gaps_of_at_most, left_out
 from rumbrel.core.disc.fitting import Split, removals, split
 from rumbrel.core.disc.media import smallest_medium
-from rumbrel.core.disc.red_book import SECTORS_PER_SECOND, format_msf, spoken_time
+from rumbrel.core.disc.red_book import MAX_TRACKS, SECTORS_PER_SECOND, format_msf, spoken_time
 
 from .design_disc import Bases, DesignPlan
 from .disc_sounds import Sound
@@ -46,11 +46,12 @@ class DesignOffer:
 
 def design_offers(planned: DesignPlan, sounds: Mapping[int, Sound]) -> tuple[DesignOffer, ...]:
     """What would make it fit, the most harmless first; what would not be enough stands there too, so that nobody
-    tries it in vain. Every result was laid out. None for a disc that fits."""
+    tries it in vain. Every result was laid out. None for a disc that fits, unless it has more tracks than a disc takes:
+    then it can be divided."""
     layout = planned.layout
-    if layout.free_sectors >= 0 or not layout.tracks:
-        return ()
     bases = Bases(sounds)
+    if layout.free_sectors >= 0 or not layout.tracks:
+        return tuple(_by_dividing(planned, bases)) if len(layout.tracks) > MAX_TRACKS else ()
     tried = partial(_tried, planned, bases)
     found = [*_by_gaps_and_ends(planned, tried), *_by_leaving_out(planned, tried), *_by_dividing(planned, bases)]
     bigger = smallest_medium(layout.total_sectors)
@@ -128,6 +129,14 @@ _DIVISIONS = (("even", False, "in order, evenly"), ("fill", False, "in order, ea
               ("free", False, "in any order"), ("free", True, "in any order, albums kept"))  # fmt: skip
 
 
+_LEAST_DISC_SECTORS = 60 * SECTORS_PER_SECOND
+
+
+def _minutes(sectors: int) -> str:
+    minutes = sectors / SECTORS_PER_SECOND / 60
+    return f"{minutes:.0f}" if minutes >= 1 else f"{minutes:.1f}"
+
+
 def _by_dividing(planned: DesignPlan, bases: Bases) -> list[DesignOffer]:
     layout = planned.layout
     keys = [row.design.key for row in planned.rows if row.track is not None]
@@ -144,7 +153,10 @@ def _by_dividing(planned: DesignPlan, bases: Bases) -> list[DesignOffer]:
             continue
         layouts = [bases.lay_out(one) for one in designs]
         totals = tuple(each.total_sectors for each in layouts)
-        minutes = " + ".join(f"{round(total / SECTORS_PER_SECOND / 60)}" for total in totals[:8])
+        if how == "fill" and min(totals) < _LEAST_DISC_SECTORS and any(offer.fits for offer in found):
+            # A second disc of seconds is no way to listen; the even division stands there already.
+            continue
+        minutes = " + ".join(_minutes(total) for total in totals[:8])
         more = " and more" if len(totals) > 8 else ""
         fewest = "" if how != "free" or not division.proved else ", no fewer will do"
         found.append(

@@ -543,6 +543,9 @@ class WriteForm(forms.Form):
         required=False, label="Recorder", choices=[(kind.key, kind.label) for kind in RECORDERS]
     )
     speed = forms.TypedChoiceField(required=False, coerce=int, empty_value=None, label="Speed")
+    pace = forms.ChoiceField(
+        required=False, label="Pace", choices=[("quick", "as quick as the disk"), ("real", "at a real recorder's pace")]
+    )
     copies = forms.IntegerField(
         required=False, min_value=1, max_value=99, label="Copies", widget=forms.NumberInput(attrs={"class": "field"})
     )

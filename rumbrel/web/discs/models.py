@@ -185,12 +185,13 @@ class Meeting(models.Model):
 
 class Recorder(models.Model):
     """A stand-in recorder and what lies in its tray: shelf_key is the disc's, "" for none; blank_state is the disc's by
-    now. open_asked says that somebody wants the tray open while it writes."""
+    now. open_asked says that somebody wants the tray open while it writes, real_pace that it takes as long as a real one."""
 
     key = models.CharField(max_length=20, unique=True)
     shelf_key = models.CharField(max_length=20, blank=True)
     blank_state = models.CharField(max_length=10, blank=True)
     open_asked = models.BooleanField(default=False)
+    real_pace = models.BooleanField(default=False)
 
     def __str__(self) -> str:
         return self.key

@@ -6,9 +6,9 @@ from dataclasses import dataclass, field, replace
 from functools import partial
 
 from rumbrel.core.bench.recorder import steps_of
-from rumbrel.core.disc.design import DiscKind
+from rumbrel.core.disc.design import DiscDesign, DiscKind
 from rumbrel.core.disc.layout import DiscLayout, DiscTrack, radius_mm
-from rumbrel.core.disc.media import Medium
+from rumbrel.core.disc.media import Medium, medium_for
 from rumbrel.core.disc.packs import MOST_PACKS, TextUse, japanese_of, text_use
 from rumbrel.core.disc.red_book import format_msf, sectors_for_samples, spoken_time
 from rumbrel.core.disc.text_codes import as_coded, lost_in, transliterated
@@ -16,6 +16,7 @@ from rumbrel.core.disc.text_rules import TEXT_RULES, rules_that_fit, thinned
 from rumbrel.core.verdict import Verdict
 from rumbrel.core.workflows.design_data import DataPlan
 from rumbrel.core.workflows.design_disc import DesignPlan
+from rumbrel.core.workflows.offer_disc import DesignOffer
 from rumbrel.web.ui.templatetags.figures import signed
 from rumbrel.web.ui.words import counted
 
@@ -251,6 +252,11 @@ def _join(verdict: Verdict | None, text: str, label: str, keys: str) -> Remark:
 def _remedied(code: str, remark: Remark, plan: DesignPlan | DataPlan) -> Remark:
     """The remark with what can be done about it at once."""
     keys = _keys_of(code, plan)
+    if code == "run-on" and keys:
+        values = {"keys": " ".join(keys)}
+        return Remark(verdict=remark.verdict, text=remark.text, act="join", label="add a gap", values=values)
+    if code == "count" and isinstance(plan, DesignPlan) and remark.verdict is Verdict.FAILED and plan.keys:
+        return Remark(verdict=remark.verdict, text=remark.text, label="divide it", anchor="offers")
     if code in ("unusable", "shortest", "sources") and keys:
         return Remark(
             verdict=remark.verdict, text=remark.text, act="leave", label="leave out",
@@ -276,9 +282,47 @@ def _keys_of(code: str, plan: DesignPlan | DataPlan) -> list[str]:
         return [str(row.design.key) for row in plan.rows if row.reason and not row.design.left_out]
     if not isinstance(plan, DesignPlan):
         return []
+    if code == "run-on":
+        rows = [row for row in plan.rows if row.track is not None]
+        return [str(row.design.key) for row in rows[1:] if row.design.runs_on and row.track and not row.track.runs_on]
     if code == "shortest":
         return [str(row.design.key) for row in plan.rows if row.track is not None and row.track.sectors < 300][:1]
     return []
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OfferRow:
+    """A way to fit: what goes, what that saves, and what each disc then has left, by its name."""
+
+    key: str
+    what: str
+    saves: str
+    left: tuple[tuple[str, str], ...]
+    fits: bool
+
+
+def offer_rows(disc: Disc, offers: Sequence[DesignOffer]) -> list[OfferRow]:
+    rows = []
+    for offer in offers:
+        what, _, saves = offer.text.partition(": saves ")
+        names = [f"{disc.name} {number}" for number in range(1, len(offer.designs) + 1)] if offer.several else [""]
+        left = [_left_said(design, total) for design, total in zip(offer.designs, offer.total_sectors, strict=True)]
+        rows.append(
+            OfferRow(
+                key=offer.key, what=what.partition(": ")[0], saves=saves, fits=offer.fits,
+                left=tuple(zip(names, left, strict=True)),
+            )
+        )  # fmt: skip
+    return rows
+
+
+def _left_said(design: DiscDesign, total_sectors: int) -> str:
+    """What is free on a disc, or by how much it is over."""
+    free = medium_for(design.medium_key).capacity_sectors - total_sectors
+    word = "free" if free >= 0 else "over"
+    if design.kind is DiscKind.AUDIO:
+        return f"{spoken_time(abs(free))} {word}"
+    return f"{abs(free) * 2048 / 1e6:,.1f} MB {word}"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -1,5 +1,8 @@
 """Forms of playlists: one for making a list, one for each way of changing it."""
 
+import secrets
+from typing import Any
+
 from django import forms
 
 from rumbrel.core.playlists import ordering
@@ -38,10 +41,26 @@ def numbers(values: list[str]) -> list[int]:
 
 
 class ActForm(forms.Form):
-    """A change of a list. words says that it looks at titles and the like."""
+    """A change of a list. words says that it looks at titles and the like, of_rows that it is about rows that are
+    selected."""
 
     revision = forms.IntegerField(required=False, min_value=0)
     words = False
+    of_rows = False
+
+    @property
+    def marked(self) -> list[int]:
+        """The entries that stay selected: those that were, which need not be those that move."""
+        return numbers(self.data.getlist("marked")) if "marked" in self.data else self.entries
+
+    @property
+    def wrong(self) -> str:
+        """Why it cannot be carried out, in a sentence; "" where it can."""
+        if not self.is_valid():
+            return "Choose from what is offered, then try again."
+        if self.of_rows and not self.entries:
+            return "No rows are selected. Select rows first, then choose what to do with them."
+        return ""
 
     @property
     def entries(self) -> list[int]:
@@ -64,6 +83,7 @@ class ActForm(forms.Form):
 
 
 class MoveForm(ActForm):
+    of_rows = True
     before = forms.IntegerField(required=False, min_value=0)
 
     @property
@@ -75,6 +95,7 @@ class MoveForm(ActForm):
 
 
 class StepForm(ActForm):
+    of_rows = True
     way = forms.ChoiceField(choices=[(way, way) for way in ("up", "down", "top", "end")])
 
     @property
@@ -86,9 +107,11 @@ class StepForm(ActForm):
 
 
 class RemoveForm(ActForm):
+    of_rows = True
+
     @property
     def said(self) -> str:
-        return f"{self.named} taken off"
+        return f"{self.named} removed"
 
     def change(self, rows: list[ListRow]) -> list[ListRow]:
         return ordering.without(rows, self.entries)
@@ -111,14 +134,27 @@ class SortForm(ActForm):
 
 
 class ShuffleForm(ActForm):
+    """One seed gives one order of the same tracks; without one, or where a new one is asked for, chance chooses it."""
+
     seed = forms.CharField(required=False, max_length=40, label="Shuffle with the seed")
+    fresh = forms.BooleanField(required=False)
+
+    def clean(self) -> dict[str, Any]:
+        chosen: dict[str, Any] = super().clean() or {}
+        if chosen.get("fresh") or not chosen.get("seed", "").strip():
+            chosen["seed"] = str(secrets.randbelow(_MOST_SEEDS))
+        return chosen
 
     @property
     def said(self) -> str:
-        return f"shuffled with {self.cleaned_data['seed'] or '1'}"
+        return f"{SHUFFLED}{self.cleaned_data['seed']}"
 
     def change(self, rows: list[ListRow]) -> list[ListRow]:
-        return ordering.shuffled(rows, self.cleaned_data["seed"] or "1")
+        return ordering.shuffled(rows, self.cleaned_data["seed"])
+
+
+SHUFFLED = "shuffled with the seed "
+_MOST_SEEDS = 100_000
 
 
 class InterleaveForm(ActForm):
@@ -140,7 +176,7 @@ class InterleaveForm(ActForm):
 class TurnForm(ActForm):
     @property
     def said(self) -> str:
-        return "turned round"
+        return "order reversed"
 
     def change(self, rows: list[ListRow]) -> list[ListRow]:
         return ordering.turned_round(rows)
@@ -149,7 +185,7 @@ class TurnForm(ActForm):
 class DoublesForm(ActForm):
     @property
     def said(self) -> str:
-        return "doubles taken off"
+        return "duplicates removed"
 
     def change(self, rows: list[ListRow]) -> list[ListRow]:
         return ordering.without_doubles(rows)

@@ -16,8 +16,8 @@ from rumbrel.core.disc.layout import lay_out
 from rumbrel.core.disc.media import medium_for, speed_advice
 from rumbrel.core.disc.reading import read_track
 from rumbrel.core.disc.text import text_of
-from rumbrel.core.errors import DiscError
-from rumbrel.core.progress import no_report
+from rumbrel.core.errors import Cancelled, DiscError
+from rumbrel.core.progress import Progress, no_report
 from tests.core.disc.case import DiscCase
 from tests.core.disc.test_layout import programme
 from tests.marks import slow
@@ -91,6 +91,23 @@ class BenchTests(DiscCase):
         report = StandInRecorder(speed=4, pace=waited.append).trial(layout, no_report)
         self.assertIsNone(report.image)
         self.assertAlmostEqual(sum(waited), layout.total_sectors / (75 * 4) + (60 + 90) / 4, places=6)
+        told: list[tuple[str, float]] = []
+
+        def tell(progress: Progress) -> None:
+            told.append((progress.step, progress.share))
+            if progress.step == "lead-out" and len(told) > 3:
+                raise Cancelled("Stopped.")
+
+        with self.assertRaises(Cancelled):
+            StandInRecorder(speed=4, pace=lambda seconds: None).write(layout, self.folder / "paced", "x", tell)
+        shares = [share for _, share in told]
+        self.assertEqual(shares, sorted(shares))
+        self.assertEqual(
+            list(dict.fromkeys(step for step, _ in told)), ["making ready", "lead-in", "writing", "lead-out"]
+        )
+        # Of 15 s of lead-in at 4x, 60 pieces of a quarter of a second are told: a stop is heard in each.
+        self.assertGreaterEqual(sum(1 for step, _ in told if step == "lead-in"), 60)
+        self.assertEqual(list((self.folder / "paced").glob("x*")), [])
         full = replace(layout.tracks[0], sectors=360_000)
         steps = {step.name: step.seconds for step in steps_of(full.sectors, 4)}
         self.assertEqual(steps["writing"], 20 * 60)

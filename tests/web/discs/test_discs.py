@@ -347,8 +347,8 @@ class LayoutTests(DiscCase):
             TrackFacts.objects.filter(track_id=pk).update(data=kept_facts(replace(facts, samples=44_100 * 60 * 50)))
         page = self.text(self.disc())
         self.assert_all_in(
-            ("over by 20 min 2 s", "100:02:00 of 80:00:00 (m:s:f), from track 2 at 29:58:00", "leave out track 1: saves",
-             "2 discs in order", "saves 2.0 s, not enough"), page
+            ("over by 20 min 2 s", "100:02:00 of 80:00:00 (m:s:f), from track 2 at 29:58:00", "Leave out track 1", "Shop 1",
+             "2 discs in order", "2.0 s", "not enough"), page
         )  # fmt: skip
 
 

@@ -1,5 +1,6 @@
 """Playlists: made, ordered at a cost that does not grow, removed without touching files."""
 
+import re
 from pathlib import Path
 
 from django.core.files.uploadedfile import SimpleUploadedFile
@@ -74,7 +75,7 @@ class PlaylistTests(WebCase):
         self.act("move", *some, before=entries[200])
         self.assertEqual(self.entries().index(entries[200]), self.entries().index(entries[121]) + 1)
         page = self.act("remove", *some)
-        self.assert_all_in(("247 tracks, 41:10 total", "3 tracks taken off"), page)
+        self.assert_all_in(("247 tracks, 41:10 total", "3 tracks removed"), page)
         for _ in range(3):
             self.client.post(reverse("playlists:undo", args=[self.list.pk]))
         self.assertEqual((self.entries(), self.order()), (entries, self.ids))
@@ -87,14 +88,31 @@ class PlaylistTests(WebCase):
         self.act("step", before[-1], way="down")
         self.assertIn("Choose from what is offered", self.act("step", before[0], way="sideways"))
         self.assertIn("no longer on the list", self.act("move", before[0], 999_999))
+        self.assertIn("No rows are selected", self.act("remove"))
         self.assertEqual(self.entries(), before)
         self.assertEqual(self.client.post(f"/playlists/{self.list.pk}/act/moon/").status_code, 404)
+
+    def test_what_is_selected_stays_selected_and_a_shuffle_keeps_its_seed(self) -> None:
+        entries = self.entries()
+        page = self.act("step", entries[1], entries[2], way="down")
+        self.assertEqual(set(re.findall(r'id="mark-(\d+)"[^>]* checked', page)), {str(entries[1]), str(entries[2])})
+        page = self.act("move", entries[5], before=entries[0], marked="")
+        self.assertNotIn(" checked", page)
+        page = self.act("shuffle")
+        seed = re.search(r'name="seed" value="(\d+)"', page)[1]  # type: ignore[index]
+        order = self.entries()
+        self.act("sort", order="title")
+        page = self.act("shuffle", seed=seed)
+        self.assertEqual(self.entries(), order)
+        self.assertIn(f"shuffled with the seed {seed}", page)
+        page = self.act("shuffle", seed=seed, fresh="1")
+        self.assertNotIn(f'value="{seed}" maxlength', page)
 
     def test_two_windows_lose_nothing_and_the_later_one_is_told(self) -> None:
         entries = self.entries()
         self.act("remove", entries[0], revision=0)
         page = self.act("step", entries[9], way="top", revision=0)
-        self.assertIn("Another window changed this list meanwhile (1 track taken off). Nothing is lost", page)
+        self.assertIn("Another window changed this list meanwhile (1 track removed). Nothing is lost", page)
         self.assertEqual(self.entries(), [entries[9], *entries[1:9], *entries[10:]])
 
     def test_a_page_says_when_each_entry_begins_and_what_lies_behind_it(self) -> None:

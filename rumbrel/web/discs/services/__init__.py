@@ -18,7 +18,7 @@ from .lose_lists import discs_refuse, discs_said, settle_discs
 from .measure_sounds import measure_sounds, start_measuring
 from .plan_layout import PlannedDisc, plan_layout
 from .show_image import FORMS, PlayedTrack, burning_page, image_files, make_flac, make_wav, play_track
-from .tray import Tray, ask_to_open, choose_recorder, erase_disc, put_in, take_out, tray_of
+from .tray import Tray, ask_to_open, choose_pace, choose_recorder, erase_disc, put_in, take_out, tray_of
 from .write_disc import disc_folder, image_name, media_check, settle_write, start_write, write_disc
 
 __all__ = [
@@ -33,6 +33,7 @@ __all__ = [
     "burning_page",
     "carry_out_copy",
     "change_disc",
+    "choose_pace",
     "choose_recorder",
     "choose_speed",
     "copy_folder",

@@ -21,7 +21,7 @@ from rumbrel.web.jobs.registry import Ending
 from rumbrel.web.jobs.services import Desk, start_job
 
 from ..models import DiscCopy, Recorder
-from .tray import Tray, set_blank_state, tray_of
+from .tray import Tray, pace_of, set_blank_state, tray_of
 from .write_disc import LASER_STEPS
 
 __all__ = ["carry_out_copy", "copy_folder", "settle_copy", "start_copy"]
@@ -88,7 +88,7 @@ def carry_out_copy(desk: Desk, copy_id: int) -> str:
         source = _read(copy, Path(folder), within(told, whole, 0.0, 0.5))
         report = write_copy(
             source, plan_copy(source, title=copy.label), copy_folder(copy), _name(copy), speed=copy.speed,
-            blank=tray_of(copy.recorder_key).blank, report=within(told, whole, 0.5, 1.0),
+            blank=tray_of(copy.recorder_key).blank, report=within(told, whole, 0.5, 1.0), pace=pace_of(copy.recorder_key),
         )  # fmt: skip
     lines = [line.as_record() for line in report.lines if line.there or not line.same]
     read = [

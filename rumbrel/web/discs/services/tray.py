@@ -1,5 +1,7 @@
 """The stand-in recorder's tray: put a disc in, take it out, erase it, open it while it writes."""
 
+import time
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from django.db import transaction
@@ -14,8 +16,10 @@ from ..models import Disc, DiscCopy, Recorder
 __all__ = [
     "Tray",
     "ask_to_open",
+    "choose_pace",
     "choose_recorder",
     "erase_disc",
+    "pace_of",
     "put_in",
     "set_blank_state",
     "take_out",
@@ -31,6 +35,7 @@ class Tray:
     kind: RecorderKind
     shelf: ShelfBlank | None
     blank: Blank | None
+    real_pace: bool
     writing: Disc | DiscCopy | None
 
     @property
@@ -56,7 +61,9 @@ def tray_of(key: str) -> Tray:
     row = Recorder.objects.filter(key=key).first()
     shelf = shelf_blank(row.shelf_key) if row is not None and row.shelf_key else None
     blank = shelf.blank.after(BlankState(row.blank_state)) if shelf is not None and row is not None else None
-    return Tray(kind=kind, shelf=shelf, blank=blank, writing=writing_in(key))
+    return Tray(
+        kind=kind, shelf=shelf, blank=blank, real_pace=row is not None and row.real_pace, writing=writing_in(key)
+    )
 
 
 def _idle(key: str) -> Recorder:
@@ -73,6 +80,19 @@ def choose_recorder(*, disc_id: int, recorder: str) -> None:
         if disc.busy and disc.recorder_key != kind.key:
             raise DiscError("The disc is being written. Wait for its end, then choose another recorder.")
         Disc.objects.filter(pk=disc_id).update(recorder_key=kind.key)
+
+
+def choose_pace(*, recorder: str, real: bool) -> None:
+    """Whether a recorder takes as long as a real one. Raises DiscError while it writes."""
+    with transaction.atomic():
+        row = _idle(recorder)
+        row.real_pace = real
+        row.save(update_fields=["real_pace"])
+
+
+def pace_of(key: str) -> Callable[[float], None] | None:
+    """How a recorder waits; None for one that is as quick as the disk."""
+    return time.sleep if tray_of(key).real_pace else None
 
 
 def put_in(*, recorder: str, shelf_key: str) -> None:

@@ -30,7 +30,7 @@ from rumbrel.web.ui.words import counted
 
 from ..models import Disc, Recorder
 from .plan_layout import PlannedDisc, files_wish, plan_layout
-from .tray import Tray, set_blank_state, tray_of
+from .tray import Tray, pace_of, set_blank_state, tray_of
 
 __all__ = ["LASER_STEPS", "disc_folder", "image_name", "media_check", "settle_write", "start_write", "write_disc"]
 
@@ -137,7 +137,7 @@ def write_disc(desk: Desk, disc_id: int) -> str:
 
 def _try(disc: Disc, planned: PlannedDisc, stage: _Stage) -> str:
     plan = planned.audio
-    recorder = StandInRecorder(speed=planned.design.speed)
+    recorder = StandInRecorder(speed=planned.design.speed, pace=pace_of(disc.recorder_key))
     report = recorder.trial(plan.layout, stage.told, blank=tray_of(disc.recorder_key).blank)
     seconds = round(report.simulated_seconds)
     said = (
@@ -152,7 +152,7 @@ def _write_sound(disc: Disc, planned: PlannedDisc, plan: DesignPlan, stage: _Sta
     # The folder is this disc's own: what is replaced is its last image.
     written = write_plan(
         plan, disc_folder(disc), image_name(disc), speed=planned.design.speed, replaces=True, report=stage.told,
-        blank=tray_of(disc.recorder_key).blank, packs=plan.packs,
+        blank=tray_of(disc.recorder_key).blank, packs=plan.packs, pace=pace_of(disc.recorder_key),
     )  # fmt: skip
     if written.image is None:
         raise DiscError(written.said)

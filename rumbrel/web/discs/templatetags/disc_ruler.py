@@ -1,13 +1,12 @@
 """A disc on the ruler, to be changed there: lengths that can be moved, notches that can be pulled wider."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from django import template
 from django.utils.html import escape
 from django.utils.safestring import mark_safe
 
-from rumbrel.core.bench.recorder import STEP_SHARES
 from rumbrel.core.disc.layout import DiscLayout
 from rumbrel.core.disc.red_book import SECTORS_PER_SECOND, format_msf
 from rumbrel.core.workflows.design_data import DataPlan
@@ -145,18 +144,17 @@ def data_ruler(plan: DataPlan, width: int = WIDTH) -> str:
 
 
 @register.simple_tag
-def write_ruler(share: float, trial: bool, width: int = WIDTH) -> str:
-    """The steps of a write on one ruler, and how far it is. The laser is on from the lead-in's mark to the closing's."""
+def write_ruler(share: float, shares: Mapping[str, tuple[float, float]], width: int = WIDTH) -> str:
+    """The steps of a write on one ruler, by the share of the whole that each is, and how far it is."""
     done = round(min(1.0, max(0.0, share or 0.0)) * width, 1)
-    ends = (0.6, 1.0, 1.0) if trial else (STEP_SHARES["writing"][0], STEP_SHARES["writing"][1], 1.0)
-    names = ("made ready", "tracks", "read back")
-    starts = (0.0, *ends[:-1])
+    places = [(name, start) for name, (start, end) in shares.items() if end - start > _LEAST_NAMED]
     texts = "".join(
-        f'<text class="ruler-minute" x="{start * width:.1f}" y="34" dx="3">{name}</text>'
-        for start, end, name in zip(starts, ends, names, strict=True) if end > start
-    )  # fmt: skip
+        f'<text class="ruler-minute" x="{start * width:.1f}" y="34" dx="3">{_STEP_WORDS.get(name, name)}</text>'
+        for name, start in places
+    )
+    ends = sorted({0.0, 1.0, *(end for _, end in shares.values())})
     marks = "".join(
-        f'<line class="ruler-tick" x1="{at * width:.1f}" y1="4" x2="{at * width:.1f}" y2="30"/>' for at in (0.0, *ends)
+        f'<line class="ruler-tick" x1="{at * width:.1f}" y1="4" x2="{at * width:.1f}" y2="30"/>' for at in ends
     )
     said = f"{round(100 * done / width)} % of the write"
     return mark_safe(  # noqa: S308 - figures and words of ours alone
@@ -164,6 +162,11 @@ def write_ruler(share: float, trial: bool, width: int = WIDTH) -> str:
         f'<rect class="work-done" x="0" y="8" width="{done}" height="12"/>'
         f'<line class="ruler-line" x1="0" y1="24" x2="{width}" y2="24"/>{marks}{texts}</svg>'
     )
+
+
+_STEP_WORDS = {"making ready": "made ready", "writing": "tracks", "reading back": "read back"}
+_LEAST_NAMED = 0.04
+"""A step that is a smaller part of the whole has no room for its name."""
 
 
 def _byte_marks(megabytes: float, width: int) -> list[Mark]:

@@ -36,6 +36,7 @@ from ..rows import (
     geometry,
     is_as_written,
     japanese_is_possible,
+    offer_rows,
     pack_use,
     remarks_of,
     spellings_of,
@@ -120,7 +121,7 @@ def disc_context(found: Disc, planned: PlannedDisc) -> dict[str, Any]:
         "over": over,
         "remarks": remarks_of(plan),
         "passed": [finding for finding in planned.findings if finding.verdict is Verdict.PASSED],
-        "offers": planned.offers(),
+        "offers": offer_rows(found, planned.offers()),
         "undo": last.said if last else "",
         "ahead": services.list_ahead(found),
         "siblings": siblings_of(found),
@@ -276,7 +277,8 @@ def preview(request: HttpRequest, pk: int) -> HttpResponse:
     plans = [services.plan_layout(disc=found, design=design).plan for design in offered.designs[:4]]
     width = WIDTH // len(plans)
     more = len(offered.designs) - len(plans)
-    return render(request, "discs/_preview.html", {"plans": plans, "more": more, "width": width})
+    (row,) = offer_rows(found, [offered])
+    return render(request, "discs/_preview.html", {"plans": plans, "more": more, "width": width, "row": row})
 
 
 @require_safe

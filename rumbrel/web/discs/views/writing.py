@@ -8,6 +8,7 @@ from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.core.bench.blanks import SHELF
+from rumbrel.core.bench.recorder import step_shares
 from rumbrel.core.disc.media import medium_for
 from rumbrel.core.errors import DiscError, RumbrelError
 from rumbrel.core.workflows.design_disc import DesignPlan
@@ -32,7 +33,9 @@ def _context(found: Disc) -> dict[str, Any]:
     tray = services.tray_of(found.recorder_key)
     speeds = tray.kind.speeds_for(medium)
     form = WriteForm(
-        initial={"recorder": found.recorder_key, "speed": design.speed, "copies": 1},
+        initial={
+            "recorder": found.recorder_key, "speed": design.speed, "copies": 1, "pace": "real" if tray.real_pace else "quick",
+        },
         medium_key=medium.key, recorder_key=found.recorder_key,
     )  # fmt: skip
     return {
@@ -57,6 +60,7 @@ def _context(found: Disc) -> dict[str, Any]:
         "files": services.image_files(found) if found.image_path else [],
         "forms": services.FORMS if audio else (),
         "capacity": medium.capacity_sectors,
+        "shares": step_shares(sectors, design.speed, trial=found.trial, paced=tray.real_pace),
     }
 
 
@@ -82,6 +86,10 @@ def choose(request: HttpRequest, pk: int) -> HttpResponse:
         messages.error(request, str(error))
         return redirect("discs:writing", pk=pk)
     form = WriteForm(request.POST, medium_key=found.design.medium_key, recorder_key=recorder)
+    pace = form.cleaned_data.get("pace") if form.is_valid() else ""
+    if pace:
+        with refusals_told(request):
+            services.choose_pace(recorder=recorder, real=pace == "real")
     speed = form.cleaned_data.get("speed") if form.is_valid() else None
     if speed is not None and speed != found.design.speed:
         try:

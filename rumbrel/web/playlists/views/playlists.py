@@ -1,5 +1,6 @@
 """Playlists: the lists, one list, and every change of it."""
 
+from collections.abc import Collection
 from typing import Any
 
 from django.contrib import messages
@@ -20,7 +21,18 @@ from rumbrel.web.ui.answers import undo
 from rumbrel.web.ui.words import counted
 
 from .. import services
-from ..forms import ACTS, AddForm, BringForm, DetailsForm, InterleaveForm, MakeForm, SearchForm, SortForm, numbers
+from ..forms import (
+    ACTS,
+    SHUFFLED,
+    AddForm,
+    BringForm,
+    DetailsForm,
+    InterleaveForm,
+    MakeForm,
+    SearchForm,
+    SortForm,
+    numbers,
+)
 from ..models import Playlist
 from ..queries import deleted_lists, entries_page, entry_behind, listed_ids, playlists, strip_of
 
@@ -74,11 +86,12 @@ def bring(request: HttpRequest) -> HttpResponse:
 def _context(request: HttpRequest, playlist: Playlist) -> dict[str, Any]:
     number = request.GET.get("page") or request.POST.get("page")
     last = playlist.changes.first()
+    shuffled = playlist.changes.filter(said__startswith=SHUFFLED).values_list("said", flat=True).first()
     page, blank = entries_page(playlist, number), medium_for("80")
     return {
         "playlist": playlist, "page": page, "behind": entry_behind(playlist, page), "undo": last.said if last else "",
         "strip": strip_of(playlist), "blank": blank, "free_seconds": blank.capacity_seconds - playlist.seconds,
-        "over_seconds": playlist.seconds - blank.capacity_seconds, "acts": _ACTS, "ways": _WAYS, "sort": SortForm(), "interleave": InterleaveForm(),
+        "over_seconds": playlist.seconds - blank.capacity_seconds, "seed": shuffled.removeprefix(SHUFFLED) if shuffled else "", "acts": _ACTS, "ways": _WAYS, "sort": SortForm(), "interleave": InterleaveForm(),
     }  # fmt: skip
 
 
@@ -93,10 +106,13 @@ def playlist(request: HttpRequest, pk: int) -> HttpResponse:
     return render(request, "playlists/playlist.html", context)
 
 
-def _answer(request: HttpRequest, pk: int, *, told: str = "", error: str = "") -> HttpResponse:
-    """The list as htmx asks for it, or its page."""
+def _answer(
+    request: HttpRequest, pk: int, *, told: str = "", error: str = "", marked: Collection[int] = ()
+) -> HttpResponse:
+    """The list as htmx asks for it, or its page. Rows that were selected stay so."""
     if request.headers.get("HX-Request"):
-        context = _context(request, get_object_or_404(Playlist, pk=pk)) | {"told": told, "refused": error}
+        found = get_object_or_404(Playlist, pk=pk)
+        context = _context(request, found) | {"told": told, "refused": error, "marked": set(marked)}
         return render(request, "playlists/_list.html", context)
     if error or told:
         (messages.error if error else messages.success)(request, error or told)
@@ -110,15 +126,15 @@ def act(request: HttpRequest, pk: int, name: str) -> HttpResponse:
         raise Http404("There is no such change of a list.")
     get_object_or_404(Playlist, pk=pk)
     form = ACTS[name](request.POST)
-    if not form.is_valid():
-        return _answer(request, pk, error="Choose from what is offered, then try again.")
+    if form.wrong:
+        return _answer(request, pk, error=form.wrong)
     try:
         changed = services.change_list(
             playlist_id=pk, change=form.change, said=form.said, revision=form.cleaned_data["revision"], words=form.words
         )
     except RumbrelError as error:
-        return _answer(request, pk, error=str(error))
-    return _answer(request, pk, told=changed.told)
+        return _answer(request, pk, error=str(error), marked=form.marked)
+    return _answer(request, pk, told=changed.told, marked=form.marked)
 
 
 @require_POST

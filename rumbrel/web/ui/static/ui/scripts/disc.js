@@ -140,6 +140,9 @@ async function preview(key) {
   place.innerHTML = await answer.text();
   place.hidden = false;
   document.getElementById("disc-ruler").hidden = true;
+  const head = document.getElementById("disc-free");
+  head.dataset.before ??= head.textContent;
+  head.textContent = place.querySelector("[data-head]")?.content.textContent.trim() ?? head.dataset.before;
 }
 
 function endPreview() {
@@ -147,12 +150,33 @@ function endPreview() {
   if (!place) return;
   delete place.dataset.wanted;
   place.hidden = true;
+  const head = document.getElementById("disc-free");
+  if (head.dataset.before !== undefined) {
+    head.textContent = head.dataset.before;
+    delete head.dataset.before;
+  }
   document.getElementById("disc-ruler").hidden = false;
+}
+
+// By press it stays until the next press; by pointer or focus as long as that is there.
+let pressedOffer = null;
+
+function pressPreview(button) {
+  const key = button.closest("[data-offer]").dataset.offer;
+  pressedOffer = pressedOffer === key ? null : key;
+  document.querySelectorAll("[data-preview-offer]").forEach((each) => {
+    each.setAttribute("aria-pressed", String(each.closest("[data-offer]").dataset.offer === pressedOffer));
+  });
+  if (pressedOffer === null) endPreview();
+  else {
+    document.getElementById("disc-preview").dataset.wanted = key;
+    preview(key);
+  }
 }
 
 function offered(event, on) {
   const offer = event.target.closest?.("[data-offer]");
-  if (!offer) return;
+  if (!offer || pressedOffer !== null) return;
   if (!on) endPreview();
   else {
     document.getElementById("disc-preview").dataset.wanted = offer.dataset.offer;
@@ -213,6 +237,8 @@ export function startDisc() {
   startCells();
   makeSortable();
   document.addEventListener("htmx:beforeSwap", keepTyped);
+  // A disc drawn anew has no preview any more.
+  document.addEventListener("htmx:afterSettle", () => { if (!document.querySelector("#disc-preview:not([hidden])")) pressedOffer = null; });
   document.addEventListener("htmx:afterSettle", (event) => {
     if (event.detail.target?.id === "track-panel") giveBackForms();
     if (event.target.id !== "disc" && event.detail.target?.id !== "disc") return;
@@ -228,6 +254,8 @@ export function startDisc() {
     else htmx.ajax("GET", screen().dataset.body, { target: "#disc", swap: "outerHTML" });
   });
   document.addEventListener("click", (event) => {
+    const shown = event.target.closest("#disc [data-preview-offer]");
+    if (shown) pressPreview(shown);
     const link = event.target.closest("#disc [data-open]");
     if (link && !event.ctrlKey && !event.metaKey) {
       event.preventDefault();

@@ -6,11 +6,14 @@ const list = () => document.getElementById("list");
 const rowsOf = (body) => [...body.querySelectorAll("tr[data-entry]")];
 const markOf = (row) => row?.querySelector("input[name=entry]");
 
+// What is selected stays so, whatever moves.
+const marksOf = () => [...document.querySelectorAll("#list input[name=entry]:checked")].map((box) => box.value).join(" ");
+
 // One change after another: none of quick ones is passed over.
 let changes = Promise.resolve();
 const act = (name, values) => {
   changes = changes.catch(() => {}).then(() => htmx.ajax("POST", list().dataset.act.replace("NAME", name), {
-    target: "#list", swap: "outerHTML", values: { revision: list().dataset.revision, page: list().dataset.page, ...values },
+    target: "#list", swap: "outerHTML", values: { revision: list().dataset.revision, page: list().dataset.page, marked: marksOf(), ...values },
   }));
   return changes;
 };
@@ -60,9 +63,8 @@ export function startOrdering() {
     if (!row?.dataset.entry || event.ctrlKey || event.metaKey) return;
     if (event.altKey && (event.key === "ArrowUp" || event.key === "ArrowDown")) {
       event.preventDefault();
-      const [focused, marked] = [document.activeElement?.id, together(row)];
-      act("step", { entry: marked, way: event.key === "ArrowUp" ? "up" : "down" }).then(() => {
-        marked.forEach((entry) => { const box = document.getElementById(`mark-${entry}`); if (box && marked.length > 1) box.checked = true; });
+      const focused = document.activeElement?.id;
+      act("step", { entry: together(row), way: event.key === "ArrowUp" ? "up" : "down" }).then(() => {
         if (focused) document.getElementById(focused)?.focus();
       });
     } else if (event.key === "x" && !event.altKey && !event.target.closest("input:not([type=checkbox]), select, textarea")) {
