@@ -42,8 +42,11 @@ def open_image(cue_path: Path) -> ImageDisc:
     try:
         size = image.stat().st_size
         text = cue_path.with_name(sheet.text_file).read_bytes() if sheet.text_file else b""
+    except FileNotFoundError as error:
+        missing = Path(error.filename).name
+        raise DiscError(f"{missing} is not there, though {cue_path.name} names it. Choose both together.") from error
     except OSError as error:
-        raise DiscError(f"{error.filename} cannot be read: {error.strerror}.") from error
+        raise DiscError(f"{Path(error.filename).name} cannot be read: {error.strerror}.") from error
     if size % BYTES_PER_SECTOR or size < BYTES_PER_SECTOR:
         raise DiscError(f"{image.name} does not end at a whole sector: it was cut short.")
     lead_out = size // BYTES_PER_SECTOR

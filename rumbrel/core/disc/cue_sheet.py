@@ -248,8 +248,9 @@ class _Reader:
         if 1 not in track.marks:
             raise ValueError(f"track {track.number} has no INDEX 01")
         before, self._before = self._before, track
-        if before is not None and before.file == track.file and track.begin < before.marks[1]:
-            raise ValueError(f"track {track.number} begins before track {before.number}")
+        if before is not None and before.file == track.file and track.begin <= before.marks[1]:
+            where = "where" if track.begin == before.marks[1] else "before"
+            raise ValueError(f"track {track.number} begins {where} track {before.number} does in {track.file.name}")
         self._end_before(before, track)
         if track.is_data:
             self._data.append(track.number)
@@ -311,7 +312,7 @@ def read_cue_file(path: Path) -> CueSheet:
             raise DiscError(f"{path.name} is too large to be a cue sheet.")
         raw = path.read_bytes()
     except OSError as error:
-        raise DiscError(f"{path} cannot be read: {error.strerror}.") from error
+        raise DiscError(f"{path.name} cannot be read: {error.strerror}.") from error
     return parse_cue_sheet(decoded_text(raw))
 
 

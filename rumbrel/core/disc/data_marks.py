@@ -23,7 +23,7 @@ def refuse_data(image: Path, start_sector: int) -> None:
             file.seek(_ISO_MARK_AT)
             mark = file.read(len(_ISO_MARK))
     except OSError as error:
-        raise DiscError(f"{image} cannot be read: {error.strerror}.") from error
+        raise DiscError(f"{image.name} cannot be read: {error.strerror}.") from error
     if head == _SYNC:
         raise DiscError(
             f"{image.name} holds raw sectors of data where the cue sheet says sound. Take that track out of the sheet."

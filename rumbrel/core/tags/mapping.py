@@ -78,6 +78,8 @@ FIELDS: tuple[FieldRow, ...] = (
     _row("website", "Web address", "WOAR", "----:WEBSITE", "WEBSITE", "Weblink", "WM/AuthorURL"),
     _row("original_date", "Original date", "TDOR", "----:ORIGINALDATE", "ORIGINALDATE", "Originaldate", "WM/OriginalReleaseTime"),
     _row("compilation", "Compilation", "TCMP", "cpil", "COMPILATION", "Compilation", "WM/IsCompilation"),
+    _row("pre_emphasis", "Pre-emphasis", "TXXX:PRE_EMPHASIS", "----:PRE_EMPHASIS", "PRE_EMPHASIS", "PRE_EMPHASIS",
+         "PRE_EMPHASIS"),
     _row("barcode", "UPC/EAN", "TXXX:BARCODE", "----:BARCODE", "BARCODE", "Barcode", "WM/Barcode"),
     _row(
         "track_gain", "Track gain", "TXXX:REPLAYGAIN_TRACK_GAIN", "----:REPLAYGAIN_TRACK_GAIN",

@@ -200,7 +200,7 @@ def _said(programme: Programme, track: TrackDesign) -> Programme:
     )
     return replace(
         programme, gap_sectors=track.gap_sectors, runs_on=track.runs_on, copy_permitted=track.copy_permitted,
-        pre_emphasis=track.pre_emphasis, postgap_sectors=track.postgap_sectors, index_samples=marks, **texts,
+        pre_emphasis=track.pre_emphasis or programme.pre_emphasis, postgap_sectors=track.postgap_sectors, index_samples=marks, **texts,
     )  # fmt: skip
 
 

@@ -15,7 +15,12 @@ from rumbrel.core.progress import Report, no_report
 from rumbrel.core.sound.analysis import ChannelState
 from rumbrel.core.targets import LevelRule
 
-__all__ = ["Sound", "levelled_programmes", "measured_sounds", "programme_of"]
+__all__ = ["PRE_EMPHASIS", "Sound", "levelled_programmes", "measured_sounds", "programme_of"]
+
+
+PRE_EMPHASIS = "50/15 µs"
+"""The tag of a file whose sound was taken from a disc with its pre-emphasis, by the two times of its curve (IEC 60908).
+Laid on a disc, such a file gets its flag again."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -63,6 +68,7 @@ def programme_of(facts: Facts, *, title: str = "", performer: str = "") -> Progr
         arranger=first("arranger"),
         album=first("album"),
         isrc=first("isrc").replace("-", ""),
+        pre_emphasis=bool(first("pre_emphasis")),
         number=int(number) if (number := first("track").partition("/")[0].strip()).isdecimal() else 0,
     )
 

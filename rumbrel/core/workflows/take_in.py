@@ -28,6 +28,8 @@ from rumbrel.core.tags import TagSet
 from rumbrel.core.targets import Target
 from rumbrel.core.verdict import Verdict
 
+from .disc_sounds import PRE_EMPHASIS
+
 __all__ = [
     "HIDDEN_TITLE",
     "TakeInPlan",
@@ -252,6 +254,7 @@ def taken_step(plan: TakeInPlan, path: Path, number: int) -> Step:
         "track": f"{track.number}/{plan.contents.tracks[-1].number}", "composer": text.composer,
         "songwriter": text.songwriter, "arranger": text.arranger, "isrc": text.isrc or track.isrc,
         "barcode": plan.names.product_code or plan.contents.product_code,
+        "pre_emphasis": PRE_EMPHASIS if track.pre_emphasis and not plan.deemphasis else "",
     }  # fmt: skip
     tags = TagSet(fields={name: (value,) for name, value in fields.items() if value})
 

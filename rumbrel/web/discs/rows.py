@@ -320,6 +320,8 @@ def _left_said(design: DiscDesign, total_sectors: int) -> str:
     """What is free on a disc, or by how much it is over."""
     free = medium_for(design.medium_key).capacity_sectors - total_sectors
     word = "free" if free >= 0 else "over"
+    if not free:
+        return "exactly full"
     if design.kind is DiscKind.AUDIO:
         return f"{spoken_time(abs(free))} {word}"
     return f"{abs(free) * 2048 / 1e6:,.1f} MB {word}"

@@ -18,10 +18,12 @@ from rumbrel.core.disc.proof import digests_beside
 from rumbrel.core.disc.red_book import BYTES_PER_SECTOR
 from rumbrel.core.disc.text import DiscText, TrackText
 from rumbrel.core.forecast import ForecastOptions
+from rumbrel.core.inspection import inspect_file
 from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.sound.stages import Treatment, build_chain
 from rumbrel.core.targets import find_target
-from rumbrel.core.workflows.gather_disc import plan_sheet
+from rumbrel.core.workflows.design_disc import plan_design
+from rumbrel.core.workflows.gather_disc import gather_disc, plan_sheet
 from rumbrel.core.workflows.take_in import TakenTrack, plan_take_in, take_in
 from tests.core.disc.case import DiscCase
 
@@ -113,7 +115,13 @@ class TakeInTests(DiscCase):
         image = self.disc()
         self.taken(image.cue_path, "plain")
         plain, _ = soundfile.read(self.where / "02 Peal 2.flac")
+        emphasised = inspect_file(self.where / "02 Peal 2.flac")
+        self.assertEqual(emphasised.tags.first("pre_emphasis"), "50/15 µs")
+        again = gather_disc([self.where / "01 Peal 1.flac", self.where / "02 Peal 2.flac"])
+        flags = [t.programme.pre_emphasis for t in plan_design(again.design, again.sounds).layout.tracks]
+        self.assertEqual(flags, [False, True], "laid on a disc, the file gets its flag again")
         self.taken(image.cue_path, "softer", deemphasis=True)
+        self.assertEqual(inspect_file(self.where / "02 Peal 2.flac").tags.first("pre_emphasis"), "")
         softer, _ = soundfile.read(self.where / "02 Peal 2.flac")
         self.assertEqual(len(plain), len(softer))
         self.assertLess(np.std(softer), np.std(plain))

@@ -347,7 +347,7 @@ class NamesTests(BenchCase):
             ([], "Choose the files of an image"),
             ([("x.bin", b"1")], "Choose one cue sheet"),
             ([("x.cue", cue), ("y.exe", b"1")], "An image is made of files"),
-            ([("x.cue", cue)], "cannot be read"),
+            ([("x.cue", cue)], "tower.bin is not there, though x.cue names it"),
             ([("x.cue", cue), ("tower.bin", b"123")], "cut short"),
             ([("x.cue", b'FILE "../../secret" BINARY'), ("tower.bin", b"123")], "does not lie beside"),
         ):

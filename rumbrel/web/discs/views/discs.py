@@ -1,5 +1,6 @@
 """Discs: the list of them, one laid out, and every change of it."""
 
+from dataclasses import replace
 from typing import Any
 
 from django.contrib import messages
@@ -9,14 +10,14 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
-from rumbrel.core.disc.design import DISC_TEXTS, TRACK_TEXTS
+from rumbrel.core.disc.design import DISC_TEXTS, TRACK_TEXTS, TrackDesign
 from rumbrel.core.disc.media import medium_for
 from rumbrel.core.disc.red_book import format_msf
 from rumbrel.core.disc.text_rules import TEXT_RULES
 from rumbrel.core.errors import RumbrelError
 from rumbrel.core.verdict import Verdict
 from rumbrel.core.workflows.design_data import DataPlan
-from rumbrel.core.workflows.design_disc import DesignPlan
+from rumbrel.core.workflows.design_disc import DesignPlan, Laid
 from rumbrel.web.collection.models import Track
 from rumbrel.web.collection.queries import pulled_as_shown, pulled_ids
 from rumbrel.web.jobs.rows import job_row
@@ -311,6 +312,12 @@ def take_filling(request: HttpRequest, pk: int) -> HttpResponse:
     return _answer(request, found.pk, told=changed.told)
 
 
+def _with_flag(row: Laid) -> TrackDesign:
+    """The design of a row with the pre-emphasis that its file's tag states."""
+    by_tag = row.track is not None and row.track.programme.pre_emphasis
+    return replace(row.design, pre_emphasis=row.design.pre_emphasis or by_tag)
+
+
 @require_safe
 def track(request: HttpRequest, pk: int, key: int) -> HttpResponse:
     """All that is said and asked of one track: beside the table, or as a page."""
@@ -326,7 +333,7 @@ def track(request: HttpRequest, pk: int, key: int) -> HttpResponse:
     if laid.track and laid.track.number == 1:
         gap = gap_text(planned.design.first_pause_sectors)
     context = {
-        "disc": found, "row": laid, "form": TrackForm.of(laid.design, shown, gap), "gap": gap, "shown": shown,
+        "disc": found, "row": laid, "form": TrackForm.of(_with_flag(laid), shown, gap), "gap": gap, "shown": shown,
         "place": planned.plan.layout.place_of(laid.track) if laid.track else None,
         "at": format_msf(laid.track.start_sector) if laid.track else "", "before": laid.track.number - 1 if laid.track else 0,
         "address": reverse("collection:track", args=[laid.design.source_id]),

@@ -17,13 +17,23 @@ def make_playlist(*, name: str, track_ids: Sequence[int]) -> Playlist:
     if not track_ids:
         raise PlaylistError("The pull list is empty. Pull tracks in the collection first.")
     with transaction.atomic():
-        playlist = Playlist.objects.create(name=name.strip()[:200] or "Untitled list")
+        playlist = Playlist.objects.create(name=_free_name(name.strip()[:190] or "Untitled list"))
         Entry.objects.bulk_create(
             [Entry(playlist=playlist, track_id=pk, position=number) for number, pk in enumerate(track_ids, 1)],
             batch_size=2_000,
         )
         recount_playlist(playlist=playlist)
     return playlist
+
+
+def _free_name(name: str) -> str:
+    """The name, with a number where another list has it: two of one name could not be told apart."""
+    taken = set(Playlist.objects.filter(name__startswith=name).values_list("name", flat=True))
+    number = 2
+    free = name
+    while free in taken:
+        free, number = f"{name} ({number})", number + 1
+    return free
 
 
 def recount_playlist(*, playlist: Playlist) -> None:
