@@ -30,7 +30,7 @@ from rumbrel.web.collection.facts import kept_facts
 from rumbrel.web.collection.models import Track, TrackFacts
 from rumbrel.web.collection.queries import facts_by_id
 from rumbrel.web.discs.models import Disc, Recorder
-from rumbrel.web.discs.services import lay_out_list, plan_layout, put_in, start_write
+from rumbrel.web.discs.services import lay_out_list, plan_layout, put_in, start_write, take_out
 from rumbrel.web.discs.services.write_disc import _Stage
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import recover_jobs
@@ -75,6 +75,29 @@ class DiscCase(WebCase):
 
 
 class WriteTests(DiscCase):
+    def test_an_empty_tray_takes_the_blank_that_the_press_names(self) -> None:
+        self.gather()
+        disc = self.disc(medium_key="74")
+        take_out(recorder=disc.recorder_key)
+        self.assertIn("a 74 minute blank from the shelf goes in", self.writing(disc))
+        values = {"blank": "74", "seen": self.fresh(disc).mark, "copies": "1"}
+        self.client.post(reverse("discs:write", args=[disc.pk]), values)
+        self.work()
+        self.assertTrue(self.fresh(disc).proved, self.fresh(disc).error)
+
+    def test_a_real_pace_is_waited_for(self) -> None:
+        self.gather()
+        disc = self.disc(medium_key="74")
+        address = reverse("discs:choose", args=[disc.pk])
+        self.client.post(address, {"recorder": disc.recorder_key, "speed": "8", "pace": "real"})
+        self.assertTrue(Recorder.objects.get(key=disc.recorder_key).real_pace)
+        with mock.patch("rumbrel.web.discs.services.tray.time.sleep") as sleep:
+            disc = self.write(disc)
+        self.assertEqual(disc.state, "written", disc.error)
+        waited = sum(call.args[0] for call in sleep.call_args_list)
+        # What is read back takes its time as well, which a real recorder's own figure leaves out.
+        self.assertGreater(waited, disc.simulated_seconds)
+
     def test_written_and_read_back(self) -> None:
         self.gather()
         disc = self.write(self.disc(medium_key="74", gap_sectors=0))
@@ -83,7 +106,7 @@ class WriteTests(DiscCase):
         self.assertIn("Read back: the disc is identical", disc.job.message)
         self.assert_all_in(("written</span> and read back", "This layout is on the disc"), self.text(disc))
         page = self.writing(disc)
-        self.assert_all_in(("the disc is identical", "Write again", "empty", "Instructions for a real recorder"), page)
+        self.assert_all_in(("the disc is identical", "write again", "empty", "Instructions for a real recorder"), page)
         self.assertEqual(page.count(">identical<"), 2)
         for kind, status in (("bin", 200), ("cue", 200), ("sub", 200), ("iso", 404), ("py", 404), ("../bin", 404)):
             self.assertEqual(self.client.get(f"/discs/{disc.pk}/image/{kind}/").status_code, status, kind)
@@ -247,7 +270,7 @@ class WriteTests(DiscCase):
         self.gather()
         disc = self.disc()
         for name, shelf, wanted in (
-            ("take-out", "", ("empty", "The tray is empty. Put in an 80 minute blank.")),
+            ("take-out", "", ("empty", "The tray is empty: an 80 minute blank from the shelf goes in")),
             ("put-in", "80-written", ("80 minute disc that is written already, written", "Put in a blank one")),
             ("put-in", "74", ("74 minute blank, blank", "the disc is laid out for an 80 minute blank")),
             ("put-in", "80rw-written", ("rewritable that is written already, written", "Erase it, or put in another")),

@@ -9,7 +9,7 @@ from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.core.bench.blanks import SHELF
 from rumbrel.core.bench.recorder import step_shares
-from rumbrel.core.disc.media import medium_for
+from rumbrel.core.disc.media import Medium, medium_for
 from rumbrel.core.errors import DiscError, RumbrelError
 from rumbrel.core.workflows.design_disc import DesignPlan
 from rumbrel.web.jobs.rows import job_row
@@ -60,8 +60,17 @@ def _context(found: Disc) -> dict[str, Any]:
         "files": services.image_files(found) if found.image_path else [],
         "forms": services.FORMS if audio else (),
         "capacity": medium.capacity_sectors,
+        "puts_in": _blank_for(medium, design.speed, tray),
         "shares": step_shares(sectors, design.speed, trial=found.trial, paced=tray.real_pace),
     }
+
+
+def _blank_for(medium: Medium, speed: int, tray: services.Tray) -> str:
+    """The key of a blank on the shelf that goes into an empty tray as the disc is written; "" where there is none that
+    could be written so."""
+    if tray.blank is not None or tray.writing is not None or speed not in tray.kind.speeds_for(medium):
+        return ""
+    return next((each.key for each in SHELF if each.blank.medium == medium and each.key == medium.key), "")
 
 
 @require_safe
@@ -108,6 +117,8 @@ def _start(request: HttpRequest, pk: int, *, trial: bool) -> HttpResponse:
         return redirect("discs:writing", pk=pk)
     with refusals_told(request):
         refuse_unseen(request, found.mark, what="track", thing="the disc")
+        if request.POST.get("blank") and services.tray_of(found.recorder_key).blank is None:
+            services.put_in(recorder=found.recorder_key, shelf_key=request.POST["blank"][:20])
         services.start_write(disc=found, trial=trial, copies=copies or found.copies_left or 1)
     return redirect("discs:writing", pk=pk)
 
