@@ -106,7 +106,9 @@ class WriteTests(DiscCase):
         self.assertIn("Read back: the disc is identical", disc.job.message)
         self.assert_all_in(("written</span> and read back", "This layout is on the disc"), self.text(disc))
         page = self.writing(disc)
-        self.assert_all_in(("the disc is identical", "write again", "empty", "Instructions for a real recorder"), page)
+        self.assert_all_in(
+            ("the disc is identical", "Write again on a new blank", "empty", "Instructions for a real recorder"), page
+        )
         self.assertEqual(page.count(">identical<"), 2)
         for kind, status in (("bin", 200), ("cue", 200), ("sub", 200), ("iso", 404), ("py", 404), ("../bin", 404)):
             self.assertEqual(self.client.get(f"/discs/{disc.pk}/image/{kind}/").status_code, status, kind)
