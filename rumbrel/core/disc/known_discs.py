@@ -10,7 +10,7 @@ from rumbrel.core.errors import DiscError
 
 from .packs import fullest_text
 from .reading import Contents, contents_digest
-from .text import DiscText, TrackText
+from .text import DiscText, TrackText, finer_text
 
 __all__ = ["KnownDisc", "names_for", "names_offered", "read_known_discs"]
 
@@ -79,7 +79,10 @@ def names_offered(contents: Contents) -> list[tuple[str, DiscText]]:
             # A damaged text is no text; the catalogue may know the disc.
             text = None
         if text and len(text.tracks) == len(contents.tracks) and any(track.title for track in text.tracks):
-            found.append(("CD-Text", text))
+            said = contents.said
+            # The code of packs lacks many characters: the same names are better read from the sheet.
+            finer = said is not None and len(said.tracks) == len(text.tracks)
+            found.append(("CD-Text", finer_text(text, said) if finer and said is not None else text))
     if contents.said is not None and len(contents.said.tracks) == len(contents.tracks):
         found.append(("its cue sheet", contents.said))
     return [*found, *(("catalogue", disc.text) for disc in _entries(contents, _shipped()))]

@@ -70,3 +70,14 @@ class SheetTests(TestCase):
             self.assertIn(medium.careful_speed, medium.speeds)
         with self.assertRaisesRegex(DiscError, "There are"):
             medium_for("12")
+
+    def test_a_file_that_is_named_twice_is_refused_where_its_tracks_lie_on_each_other(self) -> None:
+        head = 'FILE "a.wav" WAVE\nTRACK 01 AUDIO\nINDEX 01 {}\nFILE "a.wav" WAVE\nTRACK 02 AUDIO\nINDEX 01 {}\n'
+        for first, second, words in (
+            ("00:00:00", "00:00:00", "track 2 begins where track 1 does in a.wav"),
+            ("00:05:00", "00:04:00", "track 2 begins before track 1 does in a.wav"),
+        ):
+            with self.assertRaisesRegex(DiscError, words):
+                parse_cue_sheet(head.format(first, second))
+        sheet = parse_cue_sheet(head.format("00:00:00", "00:04:00"))
+        self.assertEqual((sheet.tracks[0].end_sector, len(sheet.files)), (300, 1), "one file, named for each track")

@@ -1,5 +1,6 @@
 """Images in every form: whole or not at all, with every sample of the sources and silence between."""
 
+import os
 from dataclasses import replace
 from pathlib import Path
 from unittest import mock
@@ -88,6 +89,12 @@ class WrittenTests(FolderCase):
         self.assertIn("the length of the disc", read_back(image).differences[0])
         image.bin_path.write_bytes(right[:-BYTES_PER_SECTOR])
         self.assertEqual([track.equal for track in read_back(image).tracks], [True, False])
+        image.bin_path.write_bytes(right)
+
+        def pull_out(progress: Progress) -> None:
+            os.truncate(image.bin_path, BYTES_PER_SECTOR * (one.end_sector - 5))
+
+        self.assertFalse(read_back(image, report=pull_out).equal, "pulled out while it is compared")
         image.bin_path.write_bytes(right)
         sheet = image.cue_path.read_text()
         image.cue_path.write_text(sheet.replace("INDEX 01 00:03:00", "INDEX 01 00:03:01"))

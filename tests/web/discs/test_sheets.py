@@ -109,6 +109,8 @@ class SheetTests(DiscCase):
         page = self.page(reverse("collection:track", args=[Track.objects.get(relative__endswith="b.wav").pk]))
         self.assert_all_in(("Make its disc", "4 tracks in 3 files"), page)
         self.assertIn("on the list Both", self.lay_out())
+        made = self.page(reverse("playlists:playlist", args=[Playlist.objects.get().pk]))
+        self.assertIn("sheet-disc", made)
         self.written_as_by_command(Disc.objects.get())
 
     def test_an_imported_sheet_becomes_its_tracks_and_its_disc(self) -> None:

@@ -3,6 +3,7 @@
 from .bring_list import Brought, bring_list
 from .change_list import Changed, add_tracks, change_list, known_ids, undo_list
 from .delete_playlist import delete_playlist, forget_lists, restore_playlist, said_of
+from .find_sheet import sheet_of
 from .lose_tracks import lists_said, settle_lists
 from .make_playlist import make_playlist
 
@@ -20,5 +21,6 @@ __all__ = [
     "restore_playlist",
     "said_of",
     "settle_lists",
+    "sheet_of",
     "undo_list",
 ]

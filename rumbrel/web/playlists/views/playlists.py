@@ -101,7 +101,7 @@ def playlist(request: HttpRequest, pk: int) -> HttpResponse:
     context = _context(request, found) | {
         "goes_with_it": services.said_of(found), "search": SearchForm(),
         "details": DetailsForm(initial={"name": found.name, "notes": found.notes}),
-        "discs": found.discs.all(),
+        "discs": found.discs.all(), "sheet": None if found.brought.get("sheet") else services.sheet_of(found),
     }  # fmt: skip
     return render(request, "playlists/playlist.html", context)
 
