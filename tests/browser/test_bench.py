@@ -45,7 +45,7 @@ class BenchTests(WayCase):
         write_data_disc([data], shelf / "data", "Data", medium=medium_for("80"))
         (shelf / "discs.json").write_text(json.dumps({"spots": {"label": "Spots", "condition": "broken"}}))
         page = self.page("/bench/", viewport={"width": 1280, "height": 860})
-        page.locator("#put-early").select_option("demo:rolls")
+        page.locator("[data-shelf=disc][data-key='demo:rolls']").click()
         page.locator("#put-in-early").click()
         expect(page.locator("h1")).to_have_text("Museum barrels")
         with page.expect_navigation():
@@ -70,8 +70,8 @@ class BenchTests(WayCase):
         )
         page.goto(f"{self.instance.address}/bench/")
         page.locator("#take-out-early").click()
-        page.locator("#put-early").select_option("demo:spots")
-        page.locator("#put-in-early").click()
+        with page.expect_navigation():
+            page.locator("[data-shelf=disc][data-key='demo:spots']").drag_to(page.locator("#drive-early"))
         # Nobody presses anything: it begins as it is put in.
         expect(page.locator("#taken[data-state=done]")).to_be_visible(timeout=A_WHILE_MS)
         row = page.locator("#taken tr", has=page.locator(".verdict-failed, .verdict-doubtful")).first
@@ -84,10 +84,10 @@ class BenchTests(WayCase):
         kept = [path for path in Path(results / "archive-flac").rglob(f"0{number} *.flac") if "Spots" in str(path)]
         self.assertEqual(len(kept), 1)
         page.goto(f"{self.instance.address}/bench/")
-        page.locator("#put-clean").select_option("demo:data")
+        page.locator("[data-shelf=disc][data-key='demo:data']").click()
         page.locator("#put-in-clean").click()
         expect(page.locator("main, .messages").first).to_contain_text("This is a data disc")
-        page.locator("#put-clean").select_option("demo:days")
+        page.locator("[data-shelf=disc][data-key='demo:days']").click()
         page.locator("#put-in-clean").click()
         expect(page.locator("#taken[data-state=done]")).to_be_visible(timeout=A_WHILE_MS)
         made = sorted(path for path in (results / "car-mp3").rglob("*.mp3"))

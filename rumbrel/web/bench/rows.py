@@ -3,11 +3,14 @@
 from dataclasses import dataclass
 from typing import Any
 
+from rumbrel.core.bench.blanks import Blank, BlankState
 from rumbrel.core.bench.drive import BENCH_DRIVES, drive_for
 from rumbrel.core.bench.recorder import RECORDERS
 from rumbrel.core.disc.known_again import same_disc
 from rumbrel.core.disc.media import Medium
+from rumbrel.core.disc.red_book import SECTORS_PER_SECOND
 from rumbrel.core.verdict import Verdict
+from rumbrel.web.discs.models import Disc
 from rumbrel.web.discs.services import tray_of
 from rumbrel.web.ui.words import counted
 
@@ -41,13 +44,18 @@ def blank_row(medium: Medium) -> BlankRow:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DeviceRow:
-    """A device, what is in it, and its state in words. taken is the disc that is taken in from it."""
+    """A device, what is in it, and its state in words. taken is the disc that is taken in from it, strip its tracks as
+    (seconds, 1, title), blank the disc in a recorder's tray, and next what could be written on that."""
 
     key: str
     what: str
     holds: str
     state: str
     taken: TakeIn | None = None
+    strip: tuple[tuple[float, int, str], ...] = ()
+    blank: Blank | None = None
+    next: Disc | None = None
+    busy: bool = False
 
 
 def drive_rows() -> list[DeviceRow]:
@@ -58,8 +66,14 @@ def drive_rows() -> list[DeviceRow]:
         taken = inside.get(key) if there.get(key) else None
         rows.append(
             DeviceRow(
-                key=key, what=drive_for(key).label, holds=str(taken) if taken else "", state=_state(taken), taken=taken
-            )
+                key=key,
+                what=drive_for(key).label.removeprefix("a drive that "),
+                holds=str(taken) if taken else "",
+                state=_state(taken),
+                taken=taken,
+                strip=_strip(taken) if taken else (),
+                busy=taken is not None and taken.busy,
+            )  # fmt: skip
         )
     return rows
 
@@ -79,8 +93,32 @@ def recorder_rows() -> list[DeviceRow]:
     for kind in RECORDERS:
         tray = tray_of(kind.key)
         holds = tray.shelf.label if tray.shelf else ""
-        rows.append(DeviceRow(key=kind.key, what=kind.label, holds=holds, state=tray.said))
+        ready = tray.blank is not None and tray.blank.state is BlankState.BLANK and tray.writing is None
+        rows.append(
+            DeviceRow(
+                key=kind.key, what=kind.label.partition(" recorder, ")[2] or kind.label, holds=holds, state=tray.said,
+                blank=tray.blank, next=_to_write(tray.blank.medium.key) if ready and tray.blank else None,
+                busy=tray.writing is not None,
+            )
+        )  # fmt: skip
     return rows
+
+
+def _strip(taken: TakeIn) -> tuple[tuple[float, int, str], ...]:
+    contents, titles = contents_of(taken), taken.names["tracks"]
+    return tuple(
+        ((contents.end_of(at) - track.start_sector) / SECTORS_PER_SECOND, 1, f"{track.number} {titles[at]['title']}")
+        for at, track in enumerate(contents.tracks)
+    )
+
+
+_MOST_LOOKED = 30
+
+
+def _to_write(medium_key: str) -> Disc | None:
+    """The newest disc that was laid out for a blank like that and not written yet."""
+    waiting = Disc.objects.filter(image_path="").order_by("-pk")[:_MOST_LOOKED]
+    return next((disc for disc in waiting if disc.plan.get("medium_key", "80") == medium_key), None)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from django.db.models import Count, Sum
 
@@ -41,6 +42,8 @@ class VolumeDevice:
     holds: str
     state: str
     is_in: bool
+    used_bytes: int = 0
+    capacity_bytes: int = 0
     delivery: Delivery | None = None
 
 
@@ -71,15 +74,16 @@ def _device(row: VolumeRow, active: Delivery | None, unfinished: Delivery | None
         said = state if row.key else str(error)
         return VolumeDevice(row=row, what=_what(row), holds="–", state=said, is_in=False, delivery=halted)
     holds = f"{bytes_text(volume.used_bytes)} of {bytes_text(volume.capacity_bytes)}"
+    filled: dict[str, Any] = {"used_bytes": volume.used_bytes, "capacity_bytes": volume.capacity_bytes}
     if active and active.job:
         state = f"{active.job.step or 'waiting for its turn'}: do not take it out"
-        return VolumeDevice(row=row, what=_what(row), holds=holds, state=state, is_in=True, delivery=active)
+        return VolumeDevice(row=row, what=_what(row), holds=holds, state=state, is_in=True, delivery=active, **filled)
     state = "safe to remove"
     target = _target_of(row)
     reads = target.player.file_systems if target else ()
     if target and reads and volume.system.key not in reads:
         state = f"{target.device} does not read {volume.system.label}"
-    return VolumeDevice(row=row, what=_what(row), holds=holds, state=state, is_in=True)
+    return VolumeDevice(row=row, what=_what(row), holds=holds, state=state, is_in=True, **filled)
 
 
 def _target_of(row: VolumeRow) -> Target | None:

@@ -5,7 +5,6 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
-from rumbrel.core.bench.blanks import SHELF
 from rumbrel.core.bench.recorder import recorder_for
 from rumbrel.core.disc.media import MEDIA
 from rumbrel.core.errors import DiscError, RumbrelError
@@ -19,6 +18,7 @@ from .. import services
 from ..forms import BlankForm, ImageForm, PutInForm, RealVolumeForm
 from ..models import TakeIn
 from ..rows import blank_row, drive_rows, recorder_rows
+from ..shelf_rows import chosen_item, shelf_items
 from ..volume_rows import volume_devices
 
 _MOST_TAKEN = 30
@@ -28,7 +28,12 @@ _MOST_TAKEN = 30
 def index(request: HttpRequest) -> HttpResponse:
     what = request.GET.get("what", "")
     offered = dict(services.sources_offered()) if what else {}
+    volumes = volume_devices()
+    items = shelf_items(services.discs_on_shelf(), volumes)
     context = {
+        "items": items,
+        "chosen": chosen_item(items, request.GET.get("put", "")),
+        "sockets": sum(1 for each in volumes if not each.is_in and each.row.key),
         "busy": Job.objects.filter(kind__in=("take-in", "deliver", "practice"), state__in=Job.ACTIVE).exists(),
         "player": services.disc_in_player(),
         "has_practice": services.has_practice_discs(),
@@ -36,11 +41,9 @@ def index(request: HttpRequest) -> HttpResponse:
         "what_words": offered.get(what, ""),
         "drives": drive_rows(),
         "recorders": recorder_rows(),
-        "shelf": SHELF,
-        "put_in": PutInForm(shelf=services.discs_on_shelf()),
         "taken": TakeIn.objects.exclude(readings={}).select_related("job")[:_MOST_TAKEN],
         "blanks": [blank_row(medium) for medium in MEDIA],
-        "volumes": volume_devices(),
+        "volumes": [each for each in volumes if each.is_in or not each.row.key],
         "real": RealVolumeForm(auto_id="real_%s"),
         "written": written_discs()[:50],
         "copies": copies()[:_MOST_TAKEN],

@@ -158,6 +158,13 @@ def bytes_ruler(
 
 
 @register.inclusion_tag("components/ruler.html")
+def volume_ruler(used_bytes: int, capacity_bytes: int, name: str, width: int = WIDTH) -> dict[str, object]:
+    """How full a volume is, with its end."""
+    spans = [Span(start=0, end=used_bytes, label="", title=f"{name}: in use")] if used_bytes else []
+    return _drawn(spans, capacity_bytes, width, 36, f"How full {name} is", byte_marks)
+
+
+@register.inclusion_tag("components/ruler.html")
 def lengths_ruler(lengths: Sequence[float], edge_seconds: float | None = None, width: int = WIDTH) -> dict[str, object]:
     """Bare lengths in seconds, for the gallery."""
     spans, at = [], 0.0

@@ -1,5 +1,6 @@
 // Everything works without scripts, but slower.
 import { startAnnouncing } from "./announce.js";
+import { startBench } from "./bench.js";
 import { startChoices } from "./choices.js";
 import { startComparing } from "./comparing.js";
 import { startDisc } from "./disc.js";
@@ -16,6 +17,7 @@ import { startTheme } from "./theme.js";
 
 startTheme();
 startNavigation();
+startBench();
 startSingleKeys();
 startChoices();
 startKeyboard();
