@@ -3,7 +3,7 @@
 import re
 import string
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from rumbrel.core.errors import TagError
 
@@ -19,17 +19,20 @@ SEPARATOR = ";"
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class NamedFile:
-    """A file's fields, and its name with its folders, without its suffix, parts divided by slashes."""
+    """A file's fields, its name with its folders, without its suffix, parts divided by slashes, and how many pictures it
+    has."""
 
     id: int
     name: str
     fields: Fields
+    pictures: int = 0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TagWish:
     """Done in this order: values out of names by a pattern, set values ("" takes the field out), two fields swapped,
-    trimming, letter case of fields, numbering in the order of the files."""
+    trimming, letter case of fields, numbering in the order of the files, and what was typed for single files: cells are
+    values by their fields, by the ids of the files."""
 
     pattern: str = ""
     values: Mapping[str, str] = field(default_factory=dict)
@@ -39,10 +42,28 @@ class TagWish:
     case_fields: tuple[str, ...] = ()
     numbers: bool = False
     first_number: int = 1
+    cells: Mapping[int, Mapping[str, str]] = field(default_factory=dict)
 
     @property
     def is_empty(self) -> bool:
-        return not (self.pattern or self.values or self.swap or self.trims or self.case or self.numbers)
+        return not self.parts
+
+    @property
+    def parts(self) -> dict[str, "TagWish"]:
+        """What is asked of all files, each alone, by its name; and the cells."""
+        asked = {
+            "pattern": replace(_NOTHING, pattern=self.pattern), "values": replace(_NOTHING, values=self.values),
+            "swap": replace(_NOTHING, swap=self.swap), "trims": replace(_NOTHING, trims=self.trims),
+            "case": replace(_NOTHING, case=self.case, case_fields=self.case_fields if self.case else ()),
+            "numbers": replace(
+                _NOTHING, numbers=self.numbers, first_number=self.first_number if self.numbers else 1
+            ),
+            "cells": replace(_NOTHING, cells=self.cells),
+        }  # fmt: skip
+        return {name: wish for name, wish in asked.items() if wish != _NOTHING}
+
+
+_NOTHING = TagWish()
 
 
 def _sentence(text: str) -> str:
@@ -123,7 +144,7 @@ def changes_for(files: Sequence[NamedFile], wish: TagWish) -> dict[int, dict[str
     if wish.pattern:
         # Also where there is no file to try it on.
         _compiled(wish.pattern)
-    for name in wish.values:
+    for name in {*wish.values, *(name for cells in wish.cells.values() for name in cells)}:
         if row_for(name) is None:
             raise TagError(f"There is no field '{name}'.")
     changed = {}
@@ -139,13 +160,18 @@ def changes_for(files: Sequence[NamedFile], wish: TagWish) -> dict[int, dict[str
     return changed
 
 
+def _values(text: str) -> tuple[str, ...]:
+    """Several values of a field as they are typed."""
+    return tuple(value for part in text.split(SEPARATOR) if (value := part.strip()))
+
+
 def _wished(file: NamedFile, wish: TagWish, number: int, last: int) -> dict[str, tuple[str, ...]]:
     fields = dict(file.fields)
     if wish.pattern:
         found = values_in_name(wish.pattern, file.name) or {}
         fields |= {name: (value,) for name, value in found.items()}
     for name, text in wish.values.items():
-        fields[name] = tuple(value for part in text.split(SEPARATOR) if (value := part.strip()))
+        fields[name] = _values(text)
     if wish.swap:
         one, other = wish.swap
         fields[one], fields[other] = fields.get(other, ()), fields.get(one, ())
@@ -159,4 +185,6 @@ def _wished(file: NamedFile, wish: TagWish, number: int, last: int) -> dict[str,
         fields |= {name: tuple(change(value) for value in fields[name]) for name in wish.case_fields if name in fields}
     if wish.numbers:
         fields["track"] = (f"{number}/{last}",)
+    for name, text in wish.cells.get(file.id, {}).items():
+        fields[name] = _values(text)
     return {name: values for name, values in fields.items() if values}

@@ -4,7 +4,7 @@ from typing import Any
 
 from django import forms
 
-from rumbrel.core.tags.mapping import FIELDS, row_for
+from rumbrel.core.tags.mapping import FIELDS
 from rumbrel.core.tags.wishes import CASES, TagWish
 
 from .fields import CoverField
@@ -16,6 +16,7 @@ MAIN_FIELDS = (
     "title", "artist", "album", "album_artist", "composer", "track", "disc", "date", "genre", "comment",
 )  # fmt: skip
 LONGEST_VALUE = 4_000
+MOST_CELL_CHARACTERS = 4_000_000
 MOST_TRACKS = 10_000
 _LABELS = [(row.name, row.label) for row in FIELDS]
 
@@ -50,11 +51,12 @@ class TracksForm(forms.Form):
 
 
 class EditForm(TracksForm):
-    """A value for each field that is to be set; a field without one is left alone."""
+    """What was typed into the grid, and what is asked of all files at once."""
 
-    more_name = forms.ChoiceField(required=False, label="Another field", choices=[("", "another field"), *_LABELS])
-    more_value = forms.CharField(required=False, label="Value of another field", max_length=LONGEST_VALUE)
-    pattern = forms.CharField(required=False, label="From names, by the pattern", max_length=300, strip=False)
+    more_name = forms.ChoiceField(required=False, label="Set", choices=[("", "–"), *_LABELS])
+    more_value = forms.CharField(required=False, label="to", max_length=LONGEST_VALUE)
+    cells = forms.JSONField(required=False, max_length=MOST_CELL_CHARACTERS)
+    pattern = forms.CharField(required=False, label="From file names", max_length=300, strip=False)
     swap_one = forms.ChoiceField(required=False, label="Swap", choices=[("", "–"), *_LABELS])
     swap_other = forms.ChoiceField(required=False, label="with", choices=[("", "–"), *_LABELS])
     trims = forms.BooleanField(required=False, label="Trim spaces")
@@ -75,13 +77,20 @@ class EditForm(TracksForm):
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
-        for name in ("more_name", "more_value", "cover"):
+        for name in ("cover", "pattern", "case"):
             self.fields[name].widget.attrs["aria-label"] = str(self.fields[name].label)
-        for name in MAIN_FIELDS:
-            row = row_for(name)
-            label = row.label if row else name
-            self.fields[f"value_{name}"] = forms.CharField(required=False, label=label, max_length=LONGEST_VALUE)
-            self.fields[f"out_{name}"] = forms.BooleanField(required=False, label=f"Take {label} out")
+
+    def clean_cells(self) -> dict[int, dict[str, str]]:
+        """What was typed into single cells: texts by field, by the numbers of tracks."""
+        given = self.cleaned_data["cells"] or {}
+        try:
+            cells = {int(pk): dict(fields) for pk, fields in given.items()}
+        except (AttributeError, TypeError, ValueError) as error:
+            raise forms.ValidationError("What was typed could not be read. Type it again.") from error
+        texts = [text for fields in cells.values() for text in fields.values()]
+        if not all(isinstance(text, str) and len(text) <= LONGEST_VALUE for text in texts):
+            raise forms.ValidationError(f"A value has at most {LONGEST_VALUE:,} characters.")
+        return cells
 
     def clean(self) -> dict[str, Any]:
         found = super().clean() or {}
@@ -101,18 +110,12 @@ class EditForm(TracksForm):
     def wish(self) -> TagWish:
         """What was asked; call is_valid before."""
         found = self.cleaned_data
-        values = {}
-        for name in MAIN_FIELDS:
-            if found.get(f"out_{name}"):
-                values[name] = ""
-            elif text := found.get(f"value_{name}"):
-                values[name] = text
-        if found.get("more_name"):
-            values[found["more_name"]] = found.get("more_value", "")
+        values = {found["more_name"]: found.get("more_value", "")} if found.get("more_name") else {}
         one, other = found.get("swap_one"), found.get("swap_other")
         first = found.get("first_number")
         return TagWish(
             pattern=found.get("pattern", ""), values=values, swap=(one, other) if one and other else None,
             trims=bool(found.get("trims")), case=found.get("case", ""), case_fields=(found.get("case_field") or "title",),
             numbers=bool(found.get("numbers")), first_number=1 if first is None else first,
+            cells=found.get("cells") or {},
         )  # fmt: skip

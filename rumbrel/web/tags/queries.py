@@ -27,6 +27,7 @@ def named_files(track_ids: Sequence[int]) -> list[NamedFile]:
             id=track.pk,
             name=str(Path(Path(track.folder).name, track.relative).with_suffix("")),
             fields=dict(track.facts.tags.fields),
+            pictures=len(track.facts.tags.covers),
         )
         for track in known_tracks(track_ids)
         if track.facts is not None

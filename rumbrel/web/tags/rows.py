@@ -8,19 +8,38 @@ from rumbrel.core.tags.wishes import NamedFile
 
 from .forms import MAIN_FIELDS
 
-__all__ = ["ChangeRow", "ChangedValue", "FieldRow", "change_rows", "changed_values", "field_rows"]
+__all__ = [
+    "Cell",
+    "ChangeRow",
+    "ChangedValue",
+    "GridRow",
+    "change_rows",
+    "changed_values",
+    "changes_record",
+    "grid_columns",
+    "grid_rows",
+]
 
 _LONGEST_SHOWN = 300
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class FieldRow:
-    """A field of several files: its value where all have the same, else how many values there are."""
+class Cell:
+    """A field of a file: text is its values as they are typed."""
 
     name: str
     label: str
-    value: str
-    values: int
+    text: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class GridRow:
+    """name is the file's, without the folders that it lies in."""
+
+    id: int
+    name: str
+    folder: str
+    cells: tuple[Cell, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -34,6 +53,7 @@ class ChangedValue:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ChangeRow:
+    id: int
     name: str
     values: tuple[ChangedValue, ...]
 
@@ -43,13 +63,32 @@ def label_of(name: str) -> str:
     return row.label if row else name
 
 
-def field_rows(files: Sequence[NamedFile]) -> list[FieldRow]:
-    rows = []
-    for name in MAIN_FIELDS:
-        found = {file.fields.get(name, ()) for file in files}
-        alike = "; ".join(next(iter(found))) if len(found) == 1 else ""
-        rows.append(FieldRow(name=name, label=label_of(name), value=alike[:_LONGEST_SHOWN], values=len(found)))
-    return rows
+_ALWAYS = ("title", "artist", "album", "track", "date", "genre")
+
+
+def grid_columns(files: Sequence[NamedFile], extra: Sequence[str] = ()) -> list[tuple[str, str]]:
+    """(name, label) of the grid's fields: the usual ones, as far as a file has them, and others that are asked for."""
+    there = {name for file in files for name in file.fields}
+    usual = [name for name in MAIN_FIELDS if name in _ALWAYS or name in there]
+    return [(name, label_of(name)) for name in dict.fromkeys((*usual, *extra)) if row_for(name)]
+
+
+def grid_rows(files: Sequence[NamedFile], columns: Sequence[tuple[str, str]]) -> list[GridRow]:
+    return [
+        GridRow(
+            id=file.id, name=file.name.rpartition("/")[2], folder=file.name.rpartition("/")[0],
+            cells=tuple(Cell(name=name, label=label, text=text_of(file.fields.get(name, ()))) for name, label in columns),
+        ) for file in files
+    ]  # fmt: skip
+
+
+def text_of(values: Sequence[str]) -> str:
+    return "; ".join(values)
+
+
+def changes_record(changes: Mapping[int, Mapping[str, Sequence[str]]]) -> dict[str, dict[str, str]]:
+    """What changes, for the grid: the new texts by field, by the numbers of tracks."""
+    return {str(pk): {name: text_of(values) for name, values in fields.items()} for pk, fields in changes.items()}
 
 
 def changed_values(
@@ -68,7 +107,7 @@ def changed_values(
 
 def change_rows(files: Sequence[NamedFile], changes: Mapping[int, Mapping[str, Sequence[str]]]) -> list[ChangeRow]:
     return [
-        ChangeRow(name=file.name, values=changed_values(file.fields, changes[file.id]))
+        ChangeRow(id=file.id, name=file.name, values=changed_values(file.fields, changes[file.id]))
         for file in files
         if file.id in changes
     ]

@@ -122,7 +122,7 @@ class AdmissionTests(AccountCase):
         second.post(reverse("collection:pull", args=[track.pk]))
         seen = re.search(r'name="seen" value="([^"]+)"', second.get(reverse("tags:tags")).content.decode())
         assert seen is not None
-        second.post(reverse("tags:write"), {"value_genre": "Carillon", "seen": seen[1]})
+        second.post(reverse("tags:write"), {"more_name": "genre", "more_value": "Carillon", "seen": seen[1]})
         self.assertEqual(TagEdit.objects.get().owner, "Orrel")
         self.assertIn("Orrel", first.get(reverse("jobs:work")).content.decode())
 

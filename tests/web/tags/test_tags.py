@@ -1,6 +1,8 @@
 """Tags of one track and of many: shown, previewed, written in the background, taken back."""
 
+import html
 import io
+import json
 import re
 from unittest import mock
 
@@ -35,6 +37,10 @@ class TagCase(WebCase):
     def told(self, number: int) -> mutagen.flac.FLAC:
         return mutagen.flac.FLAC(self.source / "Tower" / f"0{number} Peal <b>{number}.flac")
 
+    def cells(self, **texts: str) -> str:
+        """The same typed for every file, as the grid sends it."""
+        return json.dumps({str(pk): texts for pk in self.ids})
+
     def preview(self, **asked: object) -> str:
         return self.client.post(reverse("tags:preview"), asked).content.decode()
 
@@ -61,13 +67,11 @@ class TagCase(WebCase):
 class EditTests(TagCase):
     def test_values_that_differ_and_values_that_are_alike(self) -> None:
         page = self.page(reverse("tags:tags"))
-        for text in (
-            "3 tracks of the pull list",
-            "3 different values, kept",
-            'placeholder="Tower"',
-            "the only thing that changes your files",
-        ):
-            self.assertIn(text, page)
+        self.assert_all_in(
+            ("3 tracks of the pull list", 'data-field="album" data-was="Tower"', ">Old 2</textarea>"), page
+        )
+        self.assertNotIn('data-field="composer"', page)
+        self.assertIn('data-field="composer"', self.page(reverse("tags:tags"), field="composer"))
         self.assertIn("1 track.", self.page(reverse("tags:tags"), tracks=self.ids[0]))
         write_sound(self.source / "a.caf", 9_000)
         (self.source / "empty.wav").touch()
@@ -78,16 +82,29 @@ class EditTests(TagCase):
         self.assertIn("No track to edit", self.page(reverse("tags:tags"), tracks="999999"))
 
     def test_what_would_change_is_shown_for_every_file(self) -> None:
-        self.assertIn("Nothing yet", self.preview())
-        page = self.preview(value_album="Tower", pattern="{track:02d} {title}", out_genre="on")
-        for text in ("Write into 3 files", "Peal &lt;b&gt;2", "Old 2", "taken out"):
-            self.assertIn(text, page)
-        self.assertNotIn("Album", page, "which says so already")
-        self.assertIn("every file has these tags already", self.preview(value_album="Tower"))
+        self.assertIn("Nothing changed yet", self.preview())
+        asked = {"more_name": "album", "more_value": "Tower", "pattern": "{track:02d} {title}"}
+        page = self.preview(**asked, cells=self.cells(genre=""))
+        # Three titles, numbers and genres; the album is that already.
+        self.assertIn("Save 9 changes in 3 files", page)
+        changes, counts = (
+            json.loads(html.unescape(re.search(rf'<script id="{name}"[^>]*>(.*?)</script>', page)[1]))  # type: ignore[index]
+            for name in ("tag-changes", "tag-counts")
+        )
+        self.assertEqual(changes[str(self.ids[1])], {"title": "Peal <b>2", "track": "2", "genre": ""})
+        self.assertEqual(counts, {"pattern": 3, "values": 0, "cells": 3})
+        same = self.preview(more_name="album", more_value="Tower")
+        self.assertIn("every file has these tags already", same)
+        own = {str(self.ids[1]): {"title": "Mine"}}
+        page = self.preview(pattern="{track:02d} {title}", case="upper", cells=json.dumps(own))
+        self.assertIn('"title": "Mine"', page, "what was typed for one file comes last")
         for asked, words in (
             ({"pattern": "{titel}"}, "no field &#x27;titel&#x27;"),
             ({"swap_one": "title"}, "Choose both fields"),
-            ({"value_title": "x" * 5_000}, "at most 4000 characters"),
+            ({"more_name": "title", "more_value": "x" * 5_000}, "at most 4000 characters"),
+            ({"cells": json.dumps({"1": {"title": "x" * 5_000}})}, "at most 4,000 characters"),
+            ({"cells": "[1]"}, "could not be read"),
+            ({"cells": json.dumps({"1": {"colour": "red"}})}, "no field &#x27;colour&#x27;"),
             ({"cover": SimpleUploadedFile("x.png", b"no picture"), "cover_act": "put"}, "no JPEG or PNG"),
         ):
             self.assertIn(words, self.preview(**asked), asked)
@@ -95,7 +112,9 @@ class EditTests(TagCase):
     def test_written_found_and_taken_back(self) -> None:
         start_looks(track_ids=self.ids)
         self.work()
-        edit = self.write(value_album="Days & nights", pattern="{track:02d} {title}", out_genre="on")
+        edit = self.write(
+            more_name="album", more_value="Days & nights", pattern="{track:02d} {title}", cells=self.cells(genre="")
+        )
         edit.job.refresh_from_db()
         self.assertEqual(edit.job.message, "3 files written, the sound of each proved unchanged.")
         self.assertEqual(
@@ -111,7 +130,7 @@ class EditTests(TagCase):
         start_scan(folder=track.folder)
         self.assertIn("3 tracks", self.work()[0].message)
         page = self.page(reverse("tags:edit", args=[edit.pk]))
-        for text in ("Old 2", "Peal &lt;b&gt;2", "taken out", "Undo"):
+        for text in ("Old 2", "Peal &lt;b&gt;2", "removed", "Undo"):
             self.assertIn(text, page)
         self.client.post(reverse("tags:undo", args=[edit.pk]))
         self.work()
@@ -139,7 +158,7 @@ class EditTests(TagCase):
     def test_a_file_that_cannot_be_written_is_said_and_the_others_go_on(self) -> None:
         changed = self.source / "Tower" / "02 Peal <b>2.flac"
         changed.touch()
-        edit = self.write(value_genre="Carillon")
+        edit = self.write(more_name="genre", more_value="Carillon")
         edit.job.refresh_from_db()
         self.assertEqual(edit.job.message, "2 files written, the sound of each proved unchanged; 1 could not be.")
         self.assertEqual([self.told(n).tags["genre"] for n in (1, 2, 3)], [["Carillon"], ["Bells"], ["Carillon"]])
@@ -155,7 +174,7 @@ class EditTests(TagCase):
         self.write(cover_act="put", cover=self.picture())
         settle = "rumbrel.web.tags.services.carry_out_edit._settle"
         with mock.patch(settle, side_effect=OutputError("killed")):
-            edit = self.write(value_genre="Carillon", numbers="on", cover_act="take")
+            edit = self.write(more_name="genre", more_value="Carillon", numbers="on", cover_act="take")
         edit.job.refresh_from_db()
         self.assertEqual((edit.job.state, edit.job.error), ("failed", "killed"))
         # Some were written before the kill, and are not written once more.
@@ -194,8 +213,8 @@ class EditTests(TagCase):
         address = reverse("tags:write")
         clear_pulls()
         pull_tracks(ids=self.ids[:1])
-        asked = self.shown(value_genre="Carillon")
-        preview = re.search(r'name="seen" value="([^"]+)"', self.preview(value_genre="Carillon"))
+        asked = self.shown(more_name="genre", more_value="Carillon")
+        preview = re.search(r'name="seen" value="([^"]+)"', self.preview(more_name="genre", more_value="Carillon"))
         assert preview is not None
         self.assertEqual(preview[1], asked["seen"])
         pull_tracks(ids=self.ids)
@@ -208,9 +227,9 @@ class EditTests(TagCase):
             {"tracks": f"{self.ids[0]},"},
             {"tracks": "pulled", "seen": "3-x"},
         ):
-            self.client.post(address, {"value_genre": "Carillon", **wrong})
-        one = self.shown(value_genre="Carillon", tracks=str(self.ids[0]))
-        self.write(value_title="Another", tracks=str(self.ids[0]))
+            self.client.post(address, {"more_name": "genre", "more_value": "Carillon", **wrong})
+        one = self.shown(more_name="genre", more_value="Carillon", tracks=str(self.ids[0]))
+        self.write(more_name="title", more_value="Another", tracks=str(self.ids[0]))
         self.assertIn(
             "files changed after the page was opened", self.client.post(address, one, follow=True).content.decode()
         )
@@ -218,13 +237,15 @@ class EditTests(TagCase):
         self.assertEqual({self.told(number)["genre"][0] for number in (1, 2, 3)}, {"Bells"})
 
     def test_a_second_press_of_an_edit_changes_nothing(self) -> None:
-        asked = self.shown(value_album="Day", tracks=str(self.ids[0]))
+        asked = self.shown(more_name="album", more_value="Day", tracks=str(self.ids[0]))
         for _ in range(2):
             page = self.client.post(reverse("tags:write"), asked, follow=True).content.decode()
         self.assertIn("being written", page)
         self.work()
         TagEdit.objects.all().delete()
-        self.write(value_genre="Carillon")
-        page = self.client.post(reverse("tags:write"), self.shown(value_genre="Carillon"), follow=True).content.decode()
+        self.write(more_name="genre", more_value="Carillon")
+        page = self.client.post(
+            reverse("tags:write"), self.shown(more_name="genre", more_value="Carillon"), follow=True
+        ).content.decode()
         self.assertIn("No change: every file", page)
         self.assertEqual((TagEdit.objects.count(), len(pulled_ids())), (1, 3))

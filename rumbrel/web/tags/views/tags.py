@@ -10,6 +10,7 @@ from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.core.errors import RumbrelError
+from rumbrel.core.tags.mapping import FIELDS
 from rumbrel.core.tags.wishes import changes_for
 from rumbrel.web.collection.queries import pulled_ids
 from rumbrel.web.ui.seen import changed_since_shown
@@ -18,7 +19,7 @@ from .. import services
 from ..forms import EditForm, TracksForm
 from ..models import TagEdit
 from ..queries import edits, mark_of_files, named_files
-from ..rows import change_rows, changed_values, field_rows
+from ..rows import change_rows, changed_values, changes_record, grid_columns, grid_rows
 
 MOST_SHOWN = 200
 PAGE_FILES = 200
@@ -35,17 +36,23 @@ def tags(request: HttpRequest) -> HttpResponse:
     form = TracksForm(request.GET)
     named, ids = form.ids(), _ids(form)
     files = named_files(ids)
+    columns = grid_columns(files, request.GET.getlist("field")[:20])
     return render(
         request,
         "tags/tags.html",
         {
+            "columns": columns,
+            "pictured": [file for file in files if file.pictures],
+            "rows": grid_rows(files[:MOST_SHOWN], columns),
+            "more": max(0, len(files) - MOST_SHOWN),
+            "more_fields": [(row.name, row.label) for row in FIELDS if row.name not in dict(columns)],
+            "asked_fields": request.GET.getlist("field")[:20],
             "form": EditForm(),
             "files": files,
             "pulled": named is None,
             "tracks": ",".join(map(str, named or ())),
             "seen": mark_of_files(files),
             "left_out": len(ids) - len(files),
-            "fields": field_rows(files),
         },
     )
 
@@ -66,8 +73,16 @@ def preview(request: HttpRequest) -> HttpResponse:
         except RumbrelError as error:
             context["remarks"] = [str(error)]
         else:
-            rows = change_rows(files, changes)
-            context |= {"rows": rows[:MOST_SHOWN], "changed": len(rows), "more": max(0, len(rows) - MOST_SHOWN)}
+            shown = {file.id for file in files[:MOST_SHOWN]}
+            hidden = [row for row in change_rows(files, changes) if row.id not in shown]
+            context |= {
+                "changed": len(changes),
+                "values": sum(map(len, changes.values())),
+                "rows": hidden[:MOST_SHOWN],
+                "more": max(0, len(hidden) - MOST_SHOWN),
+                "counts": {name: len(changes_for(files, part)) for name, part in wish.parts.items()},
+                "record": changes_record({pk: fields for pk, fields in changes.items() if pk in shown}),
+            }
     return render(request, "tags/_preview.html", context)
 
 

@@ -13,11 +13,13 @@ import { startNavigation } from "./navigation.js";
 import { startOrdering } from "./ordering.js";
 import { startSamples } from "./sample.js";
 import { startSingleKeys } from "./singlekeys.js";
+import { startTagging } from "./tagging.js";
 import { startTheme } from "./theme.js";
 
 startTheme();
 startNavigation();
 startBench();
+startTagging();
 startSingleKeys();
 startChoices();
 startKeyboard();
