@@ -78,7 +78,7 @@ def preview(request: HttpRequest) -> HttpResponse:
             context |= {
                 "changed": len(changes),
                 "values": sum(map(len, changes.values())),
-                "rows": hidden[:MOST_SHOWN],
+                "others": hidden[:MOST_SHOWN],
                 "more": max(0, len(hidden) - MOST_SHOWN),
                 "counts": {name: len(changes_for(files, part)) for name, part in wish.parts.items()},
                 "record": changes_record({pk: fields for pk, fields in changes.items() if pk in shown}),
