@@ -1,10 +1,12 @@
 """Targets as screens show them."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from rumbrel.core.encoders.encodings import encoding_for
 from rumbrel.core.figures import figure
 from rumbrel.core.forecast.planning import plan_sound
+from rumbrel.core.formats.table import container_row
 from rumbrel.core.inspection import Facts
 from rumbrel.core.places import file_system_for
 from rumbrel.core.records import from_record
@@ -17,7 +19,20 @@ from rumbrel.web.ui.words import FIT_WORDS
 from .models import SpecCheck
 from .standing import FIT_KINDS, Standing
 
-__all__ = ["HourRow", "StandingRow", "TargetRow", "hour_rows", "rule_lines", "spec_rows", "standing_row", "target_row"]
+__all__ = [
+    "AcceptGrid",
+    "AcceptRow",
+    "accept_grid",
+    "made_sentence",
+    "HourRow",
+    "StandingRow",
+    "TargetRow",
+    "hour_rows",
+    "rule_lines",
+    "spec_rows",
+    "standing_row",
+    "target_row",
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -56,6 +71,81 @@ def _made(target: Target) -> str:
     if target.make.highpass_hz:
         text += f", high-pass {target.make.highpass_hz:g} Hz"
     return text if target.make.dither == FLAT else f"{text}, {dither_said(target.make.dither, SHAPED_RATES[0])}"
+
+
+def made_sentence(target: Target) -> str:
+    """All that is made of what does not fit, with every choice that was set."""
+    make = target.make
+    parts = [_made(target), f"at {_numbers([figure(rate / 1000, 'g') for rate in make.sample_rates])} kHz"]
+    if make.bit_depths and not (make.settings.bitrate_kbps or make.settings.quality is not None):
+        parts.append(f"with {_numbers([str(depth) for depth in make.bit_depths])} bits")
+    parts.append(f"in {_numbers([_CHANNELS.get(count, f'{count} channels') for count in make.channels])}")
+    return ", ".join(parts)
+
+
+_CHANNELS = {1: "mono", 2: "stereo"}
+
+
+def _numbers(words: Sequence[str]) -> str:
+    return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} or {words[-1]}"
+
+
+_GRID_RATES = (8_000, 11_025, 12_000, 16_000, 22_050, 24_000, 32_000, 44_100, 48_000, 88_200, 96_000, 176_400, 192_000)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AcceptRow:
+    """A kind of file that plays as it is: for each rate of the grid the depths that do, "" for a rate that does not; and
+    what else it is held to."""
+
+    format: str
+    cells: tuple[str, ...]
+    limits: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AcceptGrid:
+    rates: tuple[str, ...]
+    rows: tuple[AcceptRow, ...]
+
+
+def accept_grid(target: Target) -> AcceptGrid:
+    """Formats by rates: the usual ones that any of them takes, and whatever else a row names."""
+    named = {rate for row in target.accepts for rate in row.sample_rates}
+    anything = any(not row.sample_rates for row in target.accepts)
+    rates = sorted(named | (set(_GRID_RATES) if anything else set()))
+    return AcceptGrid(
+        rates=tuple(figure(rate / 1000, "g") for rate in rates),
+        rows=tuple(
+            AcceptRow(
+                format=row.format, limits=_limits(row),
+                cells=tuple(_depths(row) if not row.sample_rates or rate in row.sample_rates else "" for rate in rates),
+            ) for row in target.accepts
+        ),
+    )  # fmt: skip
+
+
+def _depths(row: Accepts) -> str:
+    return " ".join(str(depth) for depth in row.bit_depths) or "yes"
+
+
+def _limits(row: Accepts) -> tuple[str, ...]:
+    found = []
+    if row.channels:
+        found.append(_numbers([_CHANNELS.get(count, f"{count} channels") for count in row.channels]))
+    if row.max_bitrate_kbps:
+        found.append(f"up to {row.max_bitrate_kbps} kbit/s")
+    if row.bitrates_kbps:
+        found.append(f"exactly {_numbers([str(each) for each in row.bitrates_kbps])} kbit/s")
+    if row.modes:
+        found.append(f"{_numbers(row.modes)} bitrate")
+    if row.channel_modes:
+        found.append(_numbers(row.channel_modes))
+    if len(row.containers) > 1:
+        found.append(f"in {_numbers([container_row(each).label for each in row.containers])}")
+    if row.video:
+        found.append("with a picture")
+    return tuple(found)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -10,6 +10,7 @@ urlpatterns = [
     path("where/pull/", where.pull_group, name="pull-group"),
     path("targets/", targets.index, name="index"),
     path("targets/add/", targets.add, name="add"),
+    path("targets/new/", targets.new, name="new"),
     path("specifications/<int:pk>/", specification.specification, name="specification"),
     path("targets/<slug:slug>/hold/", specification.hold, name="hold"),
     path("targets/<slug:slug>/", targets.target, name="target"),

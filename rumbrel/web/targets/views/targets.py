@@ -24,7 +24,7 @@ from ..forms import OwnTargetForm, SampleForm
 from ..models import SpecCheck
 from ..own_form import AcceptedForm, TargetForm, accepted_forms
 from ..queries import all_in_kinds, named_tracks, pulled_in_kinds
-from ..rows import hour_rows, rule_lines, standing_row, target_row
+from ..rows import accept_grid, hour_rows, made_sentence, rule_lines, standing_row, target_row
 from ..standing import standings
 
 MOST_TO_HEAR = 40
@@ -59,7 +59,8 @@ def target(request: HttpRequest, slug: str) -> HttpResponse:
     pulled = Track.objects.filter(pk__in=pulled_ids()[:MOST_TO_HEAR], usable=True, missing_since=None)
     context = {
         "target": found,
-        "row": target_row(found),
+        "grid": accept_grid(found),
+        "makes": made_sentence(found),
         "rules": rule_lines(found),
         "hours": hour_rows(found),
         "is_own": slug in _own_slugs(),
@@ -68,6 +69,12 @@ def target(request: HttpRequest, slug: str) -> HttpResponse:
         "to_hear": list(pulled) or list(Track.objects.filter(usable=True, missing_since=None)[:MOST_TO_HEAR]),
     }
     return render(request, "targets/target.html", context)
+
+
+@require_safe
+def new(request: HttpRequest) -> HttpResponse:
+    """The form of a copy."""
+    return redirect("targets:edit", _target(request.GET["of"]).slug if "of" in request.GET else all_targets()[0].slug)
 
 
 @require_safe
