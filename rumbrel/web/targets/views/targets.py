@@ -74,7 +74,7 @@ def target(request: HttpRequest, slug: str) -> HttpResponse:
 @require_safe
 def new(request: HttpRequest) -> HttpResponse:
     """The form of a copy."""
-    return redirect("targets:edit", _target(request.GET["of"]).slug if "of" in request.GET else all_targets()[0].slug)
+    return edit(request, _target(request.GET["of"]).slug if "of" in request.GET else all_targets()[0].slug)
 
 
 @require_safe
