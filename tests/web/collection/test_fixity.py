@@ -16,7 +16,8 @@ from django.utils import timezone
 from rumbrel.core.tags import TagSet, write_tags
 from rumbrel.core.tags.wishes import TagWish
 from rumbrel.core.workflows.fixity import ManifestError, manifest_line, read_manifest
-from rumbrel.web.collection.models import Fixity, FixityEvent, SourceFolder, Track
+from rumbrel.web.collection.fixity_days import fixity_days
+from rumbrel.web.collection.models import Fixity, FixityEvent, FixityWork, SourceFolder, Track
 from rumbrel.web.collection.services import look_at_watched, start_due_fixity, start_scan
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.registry import regular_actions
@@ -66,6 +67,26 @@ class CompareTests(FixityCase):
         states = list(FixityEvent.objects.filter(track=track).values_list("state", flat=True))
         self.assertEqual(states, ["unchanged", "sound changed", "kept"])
         self.assertIn("unchanged since", self.page(reverse("collection:track", args=[track.pk])))
+
+    def test_the_last_days_stand_on_a_strip_with_what_they_found(self) -> None:
+        self.assertNotIn("fixity-days", self.page(reverse("collection:fixity")))
+        today = timezone.localdate()
+        for days_ago, counts in (
+            (0, {"unchanged": 3}),
+            (2, {"unchanged": 2, "sound changed": 1}),
+            (90, {"missing": 1}),
+        ):
+            ended = timezone.now() - datetime.timedelta(days=days_ago)
+            job = Job.objects.create(kind="fixity", subject=1, state=Job.State.DONE, ended_at=ended)
+            FixityWork.objects.create(job=job, counts=counts)
+        days = fixity_days(today)
+        self.assertEqual(len(days.marks), 2, "older ones have left the strip")
+        self.assertEqual([(mark.alarm, mark.changed) for mark in days.marks], [(True, False), (False, False)])
+        self.assertEqual(days.marks[1].x - days.marks[0].x, 2 * 12.0)
+        page = self.page(reverse("collection:fixity"))
+        self.assert_all_in(
+            ("compared on 2 days of the last 60, files had changed on 1", f"{today:%Y-%m-%d}: 3 unchanged"), page
+        )
 
     def test_the_heading_and_the_list_follow_what_a_scan_has_found_since(self) -> None:
         self.compare()

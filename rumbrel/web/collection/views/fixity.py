@@ -15,6 +15,7 @@ from rumbrel.web.jobs.models import Job
 from rumbrel.web.ui.answers import back_to, refusals_told
 
 from .. import services
+from ..fixity_days import fixity_days
 from ..forms import BagForm, FixityForm, PlanForm
 from ..models import BagWork, SourceFolder, Track
 from ..queries import changed_files, fixity_counts, pulled_as_shown
@@ -26,6 +27,7 @@ LARGEST_LIST_BYTES = 50_000_000
 def _context(request: HttpRequest) -> dict[str, Any]:
     return {
         "form": FixityForm(),
+        "days": fixity_days(),
         "counts": fixity_counts(),
         "page": Paginator(changed_files(), PAGE_FILES).get_page(request.GET.get("page")),
         "folders": [
