@@ -59,7 +59,7 @@ def main() -> int:
     shared = mode in ("", "fast") and not words
     checks = [] if mode.endswith("part") else [(name, _begun(command)) for name, command in CHECKS]
     part = "part" if mode == "fast" else "whole-part"
-    rest = [*map(list, PARTS[1:]), *_web_parts(), _rest()] if shared else []
+    rest = [*map(list, PARTS[1:]), *_web_parts(), *_rest()] if shared else []
     others = [_begun([sys.executable, "-m", "tests.run_all", part, *labels], labels[0]) for labels in rest]
     with tempfile.TemporaryDirectory() as data:
         os.environ["RUMBREL_DATA"] = data
@@ -84,20 +84,26 @@ def _took(begun: float) -> str:
     return f"{time.perf_counter() - begun:.0f} s by the clock, {cores:.0f} s of the cores"
 
 
-def _web_parts() -> list[list[str]]:
-    """The web's, in two that take about as long as each other."""
-    found = sorted(
-        f"tests.web.{path.stem}" for path in (ROOT / "tests" / "web").iterdir()
+def _labels(package: str) -> list[str]:
+    """What has tests in a package, by name."""
+    return sorted(
+        f"tests.{package}.{path.stem}" for path in (ROOT / "tests" / package).iterdir()
         if path.stem.startswith("test_") or (path.is_dir() and any(path.glob("test_*.py")))
     )  # fmt: skip
+
+
+def _web_parts() -> list[list[str]]:
+    """The web's, in two that take about as long as each other."""
+    found = _labels("web")
     return [found[::2], found[1::2]]
 
 
-def _rest() -> list[str]:
-    """Every other package with tests."""
-    named = {".".join(label.split(".")[:2]) for part in PARTS for label in part} | {"tests.web"}
+def _rest() -> list[list[str]]:
+    """Every other package with tests, and the core's in two."""
+    named = {".".join(label.split(".")[:2]) for part in PARTS for label in part} | {"tests.web", "tests.core"}
     found = (f"tests.{path.stem}" for path in (ROOT / "tests").iterdir() if any(path.rglob("test_*.py")))
-    return sorted(label for label in found if label not in named)
+    core = _labels("core")
+    return [core[::2], [*core[1::2], *sorted(label for label in found if label not in named)]]
 
 
 def _begun(command: list[str], label: str = "") -> "subprocess.Popen[str]":

@@ -76,14 +76,23 @@ def _made(target: Target) -> str:
 def made_sentence(target: Target) -> str:
     """All that is made of what does not fit, with every choice that was set."""
     make = target.make
-    parts = [_made(target), f"at {_numbers([figure(rate / 1000, 'g') for rate in make.sample_rates])} kHz"]
-    if make.bit_depths and not (make.settings.bitrate_kbps or make.settings.quality is not None):
-        parts.append(f"with {_numbers([str(depth) for depth in make.bit_depths])} bits")
-    parts.append(f"in {_numbers([_CHANNELS.get(count, f'{count} channels') for count in make.channels])}")
+    rates = _numbers([figure(rate / 1000, "g") for rate in make.sample_rates]) + " kHz" if make.sample_rates else ""
+    parts = [_made(target), f"at {rates or 'the sample rate of the source'}"]
+    depths = make.bit_depths if encoding_for(make.encoding).lossless else ()
+    if depths:
+        parts.append(f"with {_numbers([str(depth) for depth in depths])} bits")
+    parts.append(f"in {_channel_counts(make.channels)}")
     return ", ".join(parts)
 
 
 _CHANNELS = {1: "mono", 2: "stereo"}
+
+
+def _channel_counts(counts: Sequence[int]) -> str:
+    highest = max(counts)
+    if highest > 2 and sorted(counts) == [*range(1, highest + 1)]:
+        return f"1 to {highest} channels"
+    return _numbers([_CHANNELS.get(count, f"{count} channels") for count in counts])
 
 
 def _numbers(words: Sequence[str]) -> str:
@@ -132,7 +141,7 @@ def _depths(row: Accepts) -> str:
 def _limits(row: Accepts) -> tuple[str, ...]:
     found = []
     if row.channels:
-        found.append(_numbers([_CHANNELS.get(count, f"{count} channels") for count in row.channels]))
+        found.append(_channel_counts(row.channels))
     if row.max_bitrate_kbps:
         found.append(f"up to {row.max_bitrate_kbps} kbit/s")
     if row.bitrates_kbps:

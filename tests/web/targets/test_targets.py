@@ -46,6 +46,17 @@ class TargetPageTests(WebCase):
         self.assertEqual(re.findall(r"fit=(\w+)\">([\d,]+)<", stands), [("convert", "2"), ("cannot", "1")])
         self.assertEqual(self.client.get(reverse("targets:target", args=["no-such"])).status_code, 404)
 
+    def test_every_page_says_all_that_is_made(self) -> None:
+        for slug, sentence in {
+            "archive-flac": "FLAC, at the sample rate of the source, with 16 or 24 bits, in 1 to 8 channels",
+            "disc-wav": "WAV, at 44.1 kHz, with 16 bits, in stereo",
+            "phone-alaw": "WAV A-law, at 8 kHz, in mono",
+            "car-mp3": "MP3 320 kbit/s constant, at 32, 44.1 or 48 kHz, in mono or stereo",
+        }.items():
+            self.assertIn(sentence, self.page(reverse("targets:target", args=[slug])))
+        for found in all_targets():
+            self.page(reverse("targets:target", args=[found.slug]))
+
     def test_an_hour_is_counted_as_the_trade_counts_it(self) -> None:
         """Constant 320 kbit/s: 144 MB (arithmetic); 44.1 kHz, 16 bit, stereo: 635 MB (IEC 60908: 176,400 bytes a second)."""
         mp3 = hour_rows(find_target("car-mp3"))[0]
