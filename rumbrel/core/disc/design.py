@@ -28,6 +28,7 @@ __all__ = [
     "checked_gap",
     "divided",
     "gaps_of_at_most",
+    "in_gap_of_next",
     "left_out",
     "moved",
     "rejoined",
@@ -131,6 +132,13 @@ class DiscDesign:
         return added(cls(**values), source_ids)  # type: ignore[arg-type]
 
     @property
+    def sound_ids(self) -> frozenset[int]:
+        """The sounds of its tracks, of their gaps, and before track 1."""
+        tracks = {track.source_id for track in self.tracks}
+        leads = {track.lead.source_id for track in self.tracks if track.lead}
+        return frozenset(tracks | leads | ({self.hidden_id} if self.hidden_id else set()))
+
+    @property
     def text_choice(self) -> TextChoice:
         """What of its texts goes into the CD-Text, and how it is spelled there."""
         return TextChoice(rule=self.cd_text, spellings=self.spellings, japanese=self.japanese)
@@ -197,6 +205,18 @@ def rejoined(design: DiscDesign, tracks: Sequence[TrackDesign]) -> DiscDesign:
 def _alone(track: TrackDesign) -> TrackDesign:
     """Without what it had of the one before it."""
     return replace(track, runs_on=False, lead_sectors=0, lead=None)
+
+
+def in_gap_of_next(design: DiscDesign, key: int, start_sample: int, samples: int) -> DiscDesign:
+    """A track that is too short to be one: so many samples of it lie in the gap before the next track. Raises DiscError
+    where no track comes after it."""
+    track = design.track(key)
+    kept = design.kept
+    after = next((b for a, b in zip(kept, kept[1:], strict=False) if a.key == key), None)
+    if after is None:
+        raise DiscError("No track comes after it whose gap could hold it. Leave it out, or move it up.")
+    sound = LeadSound(source_id=track.source_id, start_sample=start_sample, samples=samples)
+    return _changed(without(design, [key]), [after.key], lead=sound, lead_sectors=0, runs_on=False)
 
 
 def checked_gap(sectors: int) -> int:

@@ -35,6 +35,8 @@ __all__ = [
 
 _GAPS = (0, 1, 2, 3, 4, 5)
 _MOST_MARKS_TEXT = 1_000
+_MOST_GAP_SAMPLES = designs.LONGEST_GAP_SECONDS * 768_000
+"""The longest gap at the highest rate that files have."""
 
 
 def gap_text(sectors: int) -> str:
@@ -184,6 +186,22 @@ class LeaveForm(_TracksForm):
 
     def change(self, design: DiscDesign) -> DiscDesign:
         return designs.left_out(design, self.cleaned_data["keys"], self.cleaned_data["out"])
+
+
+class IntoGapForm(ActForm):
+    """A track as sound in the gap before the next one: a stretch of its file, in samples of its own rate."""
+
+    key = forms.IntegerField(min_value=0)
+    start = forms.IntegerField(min_value=0)
+    samples = forms.IntegerField(min_value=1, max_value=_MOST_GAP_SAMPLES)
+
+    @property
+    def said(self) -> str:
+        return "a short track in the gap before the next"
+
+    def change(self, design: DiscDesign) -> DiscDesign:
+        values = self.cleaned_data
+        return designs.in_gap_of_next(design, values["key"], values["start"], values["samples"])
 
 
 class RemoveForm(_TracksForm):
@@ -564,6 +582,7 @@ ACTS: dict[str, type[ActForm]] = {
     "most-gap": MostGapForm,
     "join": JoinForm,
     "leave": LeaveForm,
+    "into-gap": IntoGapForm,
     "remove": RemoveForm,
     "text": TextForm,
     "track": TrackForm,

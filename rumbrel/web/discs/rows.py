@@ -7,10 +7,10 @@ from functools import partial
 
 from rumbrel.core.bench.recorder import steps_of
 from rumbrel.core.disc.design import DiscDesign, DiscKind
-from rumbrel.core.disc.layout import DiscLayout, DiscTrack, radius_mm
+from rumbrel.core.disc.layout import DiscLayout, DiscTrack, Programme, radius_mm
 from rumbrel.core.disc.media import Medium, medium_for
 from rumbrel.core.disc.packs import MOST_PACKS, TextUse, japanese_of, text_use
-from rumbrel.core.disc.red_book import format_msf, sectors_for_samples, spoken_time
+from rumbrel.core.disc.red_book import MIN_TRACK_SECTORS, format_msf, sectors_for_samples, spoken_time
 from rumbrel.core.disc.text_codes import as_coded, lost_in, transliterated
 from rumbrel.core.disc.text_rules import TEXT_RULES, rules_that_fit, thinned
 from rumbrel.core.verdict import Verdict
@@ -210,7 +210,34 @@ def remarks_of(plan: DesignPlan | DataPlan) -> list[Remark]:
         found.append(_remedied(finding.code, Remark(verdict=finding.verdict, text=finding.text), plan))
         if finding.code == "text" and finding.verdict is Verdict.FAILED and isinstance(plan, DesignPlan):
             found += _shorter_texts(plan)
+        if finding.code == "shortest" and isinstance(plan, DesignPlan):
+            found += _into_gap(plan)
     return found + (_joins(plan) if isinstance(plan, DesignPlan) else [])
+
+
+def _into_gap(plan: DesignPlan) -> list[Remark]:
+    """The first track that is too short, played in the gap before the one after it; none where none comes after, or
+    one of another rate or number of channels: the two are converted as one."""
+    rows = [(row, row.track) for row in plan.rows if row.track is not None]
+    at = next((n for n, (_, track) in enumerate(rows) if track.sectors < MIN_TRACK_SECTORS), len(rows))
+    if at + 1 >= len(rows):
+        return []
+    (row, track), (_, after) = rows[at], rows[at + 1]
+    sound, following = track.programme, after.programme
+    if (sound.sample_rate, sound.channels) != (following.sample_rate, following.channels) or following.lead:
+        return []
+    values = {
+        "key": str(row.design.key),
+        "start": str(_start_in_file(sound)),
+        "samples": str(sound.samples),
+    }
+    text = f"track {track.number} plays in the gap before track {after.number}, {following.title}"
+    return [Remark(verdict=None, text=text, act="into-gap", label="play in the gap", values=values)]
+
+
+def _start_in_file(programme: Programme) -> int:
+    stretch = programme.choice.stretch
+    return programme.start_sample + (stretch.start_sample if stretch else 0)
 
 
 def _shorter_texts(plan: DesignPlan) -> list[Remark]:
@@ -286,7 +313,9 @@ def _keys_of(code: str, plan: DesignPlan | DataPlan) -> list[str]:
         rows = [row for row in plan.rows if row.track is not None]
         return [str(row.design.key) for row in rows[1:] if row.design.runs_on and row.track and not row.track.runs_on]
     if code == "shortest":
-        return [str(row.design.key) for row in plan.rows if row.track is not None and row.track.sectors < 300][:1]
+        return [
+            str(row.design.key) for row in plan.rows if row.track is not None and row.track.sectors < MIN_TRACK_SECTORS
+        ][:1]
     return []
 
 

@@ -312,6 +312,29 @@ class WriteTests(DiscCase):
 
 
 class LayoutTests(DiscCase):
+    def test_a_track_that_is_too_short_plays_in_the_gap_before_the_next(self) -> None:
+        first, short, last = (music(samples, seed=seed) for samples, seed in ((220_500, 1), (66_150, 2), (264_600, 3)))
+        for name, sound in (("a", first), ("b", short), ("c", last)):
+            soundfile.write(self.source / f"{name}.wav", sound, 44_100, "PCM_16")
+        self.scan()
+        disc = self.disc("a.wav", "b.wav", "c.wav", gap_sectors=75)
+        page = self.text(disc)
+        self.assertIn("track 2 plays in the gap before track 3, c", page)
+        key = disc.design.tracks[1].key
+        self.act(disc, "into-gap", key=key, start=0, samples=len(short))
+        disc = self.fresh(disc)
+        layout = plan_layout(disc=disc).audio.layout
+        self.assertEqual([track.programme.title for track in layout.tracks], ["a", "c"])
+        self.assertEqual(layout.tracks[1].lead_sectors, 112, "1.5 s, cut in the sector in which the track begins")
+        self.assertEqual(self.write(disc).state, "written")
+        sound = np.frombuffer(Path(self.fresh(disc).image_path).read_bytes(), "<i2").reshape(-1, 2)
+        wanted, _ = soundfile.read(self.source / "b.wav", dtype="int16")
+        start = (layout.tracks[1].start_sector - 112) * 588
+        self.assertTrue(np.array_equal(sound[start : start + len(short)], wanted))
+        self.assertIn(
+            "No track comes after it", self.act(disc, "into-gap", key=disc.design.tracks[1].key, start=0, samples=9)
+        )
+
     def test_sources_with_faults_have_their_line_and_keep_the_disc_from_being_written(self) -> None:
         whole = write_sound(self.source / "cut.flac", 400_000).read_bytes()
         (self.source / "cut.flac").write_bytes(whole[: len(whole) // 2])

@@ -170,7 +170,10 @@ def list_ahead(disc: Disc) -> ListAhead:
     if disc.parts > 1:
         return ListAhead(more=0, fewer=0)
     listed = list(Entry.objects.filter(playlist=disc.playlist_id).values_list("track_id", flat=True)[:MOST_LISTED])
-    ours = [track["source_id"] for track in disc.plan.get("tracks", [])]
+    tracks = disc.plan.get("tracks", [])
+    ours = [track["source_id"] for track in tracks]
+    # What plays in a gap is on the disc, though not as a track.
+    ours += {track["lead"]["source_id"] for track in tracks if track.get("lead")} - set(ours)
     more, fewer = Counter(listed) - Counter(ours), Counter(ours) - Counter(listed)
     return ListAhead(more=more.total(), fewer=fewer.total())
 

@@ -107,6 +107,7 @@ def _as_written(track: DiscTrack) -> tuple[object, ...]:
         track.number, track.start_sector, track.sectors, track.gap_sectors, track.runs_on, track.index_sectors, sound.path,
         sound.choice, sound.start_sample, sound.samples, round(sound.gain_db, 6), sound.copy_permitted, sound.pre_emphasis,
         sound.isrc, *((track.lead_sectors,) if sound.lead else ()),
+        *((sound.lead.path, sound.lead.choice) if sound.lead and sound.lead.path != sound.path else ()),
     )  # fmt: skip
 
 
@@ -122,7 +123,7 @@ def mark_of(facts: Facts) -> str:
 
 def sounds_of(design: DiscDesign) -> dict[int, Sound]:
     """What is known of a design's sounds, by their tracks' ids. Powers of blocks are read where levels need them."""
-    ids = list({track.source_id for track in design.tracks} | ({design.hidden_id} if design.hidden_id else set()))
+    ids = list(design.sound_ids)
     rows = SoundMeasure.objects.filter(track_id__in=ids)
     if design.level == "none":
         rows = rows.defer("powers")
