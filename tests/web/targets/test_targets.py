@@ -149,6 +149,27 @@ class OwnTargetTests(WebCase):
         self.assertIn("MP3 192 kbit/s", self.client.post(back, follow=True).content.decode())
         self.assertIn("cannot be restored", self.client.post(back, follow=True).content.decode())
 
+    def test_what_another_window_kept_is_replaced_only_when_asked_again(self) -> None:
+        self.keep("car-mp3", OWN.format(kbps=160))
+        slug = "tour-bus-mp3-160"
+        keep, remove = (reverse(f"targets:{name}", args=[slug]) for name in ("keep", "remove"))
+        edit, own = reverse("targets:edit", args=[slug]) + "?as=text", reverse("targets:target", args=[slug])
+        seen = re.compile(r'name="seen" value="([^"]+)"')
+        old = seen.search(self.page(edit))[1]
+        self.assertEqual(seen.search(self.page(own).split(f'action="{remove}"')[1])[1], old)
+        self.keep(slug, OWN.format(kbps=192))
+        mine = {"text": OWN.format(kbps=128), "seen": old}
+        page = self.client.post(keep, mine).content.decode()
+        self.assert_all_in(("Nothing was saved: another window", "bitrate_kbps = 128"), page)
+        self.assertEqual(listed_target(slug).make.settings.bitrate_kbps, 192)
+        self.client.post(keep, mine | {"seen": seen.search(page)[1]})
+        self.assertEqual(listed_target(slug).make.settings.bitrate_kbps, 128)
+        self.assertIn("Nothing was done", self.client.post(remove, {"seen": old}, follow=True).content.decode())
+        self.client.post(remove, {"seen": seen.search(self.page(own).split(f'action="{remove}"')[1])[1]})
+        page = self.client.post(keep, mine, follow=True).content.decode()
+        self.assertIn("is kept", page, "what was typed outlives the removal")
+        self.assertEqual(listed_target(slug).make.settings.bitrate_kbps, 128)
+
     def test_what_cannot_be_is_refused_with_its_line_and_nothing_typed_is_lost(self) -> None:
         for text, words in (
             (OWN.format(kbps=161), "161"),

@@ -13,7 +13,15 @@ from rumbrel.core.targets import Target
 from rumbrel.core.targets.catalogue import own_targets, shipped_targets, shipped_text
 from rumbrel.core.targets.parsing import parse_target
 
-__all__ = ["keep_target", "put_back_target", "remove_target", "target_text", "target_versions", "version_of"]
+__all__ = [
+    "keep_target",
+    "last_version",
+    "put_back_target",
+    "remove_target",
+    "target_text",
+    "target_versions",
+    "version_of",
+]
 
 
 def _file(slug: str) -> Path:
@@ -88,6 +96,11 @@ def target_versions(slug: str) -> list[tuple[int, datetime]]:
     """(number, when it was replaced) of the earlier versions of an own target, the newest first."""
     files = sorted(_versions(slug).glob("[0-9]*.toml"), reverse=True) if re.fullmatch(r"[a-z0-9-]+", slug) else []
     return [(int(path.stem), datetime.fromtimestamp(path.stat().st_mtime, tz=UTC)) for path in files]
+
+
+def last_version(slug: str) -> Target:
+    """The last version that was kept of an own target. Raises TargetError where there is none."""
+    return version_of(slug, max((number for number, _ in target_versions(slug)), default=0))
 
 
 def version_of(slug: str, number: int) -> Target:

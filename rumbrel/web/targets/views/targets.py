@@ -18,6 +18,7 @@ from rumbrel.web.collection.models import Track
 from rumbrel.web.collection.queries import pulled_ids
 from rumbrel.web.ui.answers import undo
 from rumbrel.web.ui.ranges import ranged_answer
+from rumbrel.web.ui.seen import SEEN, mark_of, refuse_unseen
 
 from .. import services
 from ..forms import OwnTargetForm, SampleForm
@@ -57,13 +58,11 @@ def index(request: HttpRequest) -> HttpResponse:
 def target(request: HttpRequest, slug: str) -> HttpResponse:
     found = _target(slug)
     pulled = Track.objects.filter(pk__in=pulled_ids()[:MOST_TO_HEAR], usable=True, missing_since=None)
-    context = {
-        "target": found,
+    context = _edited(found) | {
         "grid": accept_grid(found),
         "makes": made_sentence(found),
         "rules": rule_lines(found),
         "hours": hour_rows(found),
-        "is_own": slug in _own_slugs(),
         "versions": services.target_versions(slug)[:MOST_CHECKS],
         "checks": SpecCheck.objects.filter(target_slug=slug).defer("found")[:MOST_CHECKS],
         "to_hear": list(pulled) or list(Track.objects.filter(usable=True, missing_since=None)[:MOST_TO_HEAR]),
@@ -151,16 +150,24 @@ def edit(request: HttpRequest, slug: str) -> HttpResponse:
     return _form_page(request, found, form, accepted_forms(rows=wanted.accepts))
 
 
+def _edited(found: Target) -> dict[str, Any]:
+    """What a page on which a target is edited knows of it as it is kept now."""
+    is_own = found.slug in _own_slugs()
+    return {"target": found, "is_own": is_own, "seen": _mark(found.slug) if is_own else ""}
+
+
+def _mark(slug: str) -> str:
+    return mark_of(1, services.target_text(slug))
+
+
 def _text_page(request: HttpRequest, found: Target, form: OwnTargetForm, error: str = "") -> HttpResponse:
-    context = {"target": found, "is_own": found.slug in _own_slugs(), "form": form, "error": error}
-    return render(request, "targets/edit_text.html", context)
+    return render(request, "targets/edit_text.html", _edited(found) | {"form": form, "error": error})
 
 
 def _form_page(
     request: HttpRequest, found: Target, form: TargetForm, accepted: list[AcceptedForm], template: str = "edit.html"
 ) -> HttpResponse:
-    context = {"target": found, "is_own": found.slug in _own_slugs(), "form": form, "accepted": accepted}
-    return render(request, f"targets/{template}", context)
+    return render(request, f"targets/{template}", _edited(found) | {"form": form, "accepted": accepted})
 
 
 @require_POST
@@ -191,22 +198,35 @@ def names(request: HttpRequest, slug: str) -> HttpResponse:
 
 @require_POST
 def keep(request: HttpRequest, slug: str) -> HttpResponse:
-    """Keep an edited target. What cannot be is said beside its field, and nothing of what was typed is lost."""
-    found = _target(slug)
+    """Keep an edited target. What cannot be is said beside its field, and nothing of what was typed is lost: what another
+    window kept meanwhile is replaced when that is asked for again, what it removed is kept anew."""
     own_slug = slug if slug in _own_slugs() else ""
+    found = _target(slug) if own_slug or not services.target_versions(slug) else services.last_version(slug)
     if "text" in request.POST:
         text_form = OwnTargetForm(request.POST, request.FILES)
         try:
+            _refuse_unseen(request, own_slug)
             return _kept(request, services.keep_target(text=text_form.description(), slug=own_slug))
         except RumbrelError as error:
             return _text_page(request, found, text_form, str(error))
     form, accepted = TargetForm(request.POST), accepted_forms(request.POST)
     if all([form.is_valid(), *(each.is_valid() for each in accepted)]):
         try:
+            _refuse_unseen(request, own_slug)
             return _kept(request, services.keep_target(text=form.description(accepted), slug=own_slug))
         except RumbrelError as error:
             form.refused(str(error))
     return _form_page(request, found, form, accepted)
+
+
+def _refuse_unseen(request: HttpRequest, own_slug: str) -> None:
+    """Raises TargetError where another window kept the target after the form was opened."""
+    sent = request.POST.get(SEEN)
+    if own_slug and sent is not None and sent != _mark(own_slug):
+        raise TargetError(
+            "Nothing was saved: another window saved this target after you opened it. Save again to replace that "
+            "version; it stays under Earlier versions."
+        )
 
 
 def _kept(request: HttpRequest, kept: Target) -> HttpResponse:
@@ -228,6 +248,8 @@ def add(request: HttpRequest) -> HttpResponse:
 @require_POST
 def remove(request: HttpRequest, slug: str) -> HttpResponse:
     try:
+        if slug in _own_slugs():
+            refuse_unseen(request, _mark(slug), what="target", thing="the target")
         services.remove_target(slug=slug)
     except RumbrelError as error:
         messages.error(request, str(error))
