@@ -129,6 +129,8 @@ SESSION_ENGINE = "django.contrib.sessions.backends.db"
 SESSION_COOKIE_HTTPONLY = True
 SESSION_COOKIE_AGE = 12 * 3600
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = SECURE_SSL_REDIRECT = RUMBREL.behind_https
+# A supervisor asks on the plain port of this machine; what it is told says nothing of the collection.
+SECURE_REDIRECT_EXEMPT = [r"^health/$"]
 SECURE_HSTS_SECONDS = 365 * 24 * 3600 if RUMBREL.behind_https else 0
 SECURE_REFERRER_POLICY = "same-origin"
 # Without TLS in front of it, which is for this machine alone, cookies for TLS only would be lost. Whose subdomains

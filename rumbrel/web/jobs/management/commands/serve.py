@@ -22,6 +22,7 @@ from rumbrel.web.ui.commands import PlainCommand
 from ...processes import AlreadyRunning, claim_data_folder, start_part
 from ...registry import start_actions
 from ...services import recover_jobs
+from ...supervisor import Supervisor
 
 _PARTS = ("web", "consume")
 _HANDS = "work"
@@ -58,9 +59,12 @@ class Command(PlainCommand):
         try:
             parts.start()
             self._announce(port, parts)
+            supervisor = Supervisor(_probed(ours.bind), port)
+            supervisor.ready()
             while True:
                 time.sleep(0.3)
                 parts.look()
+                supervisor.look()
         except KeyboardInterrupt:
             self.stdout.write("Ended.")
         finally:
