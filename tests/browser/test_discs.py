@@ -243,11 +243,11 @@ class DiscTests(WayCase):
         for number in range(3):
             write_sound(self.instance.data / "demo" / "Fileday" / f"Fileday {number}.flac", 90_000, seed=number)
         page = self.laid_out("Fileday", 3, "80")
-        page.get_by_label("Where it shall play").select_option("data")
+        page.get_by_label("Where it plays").select_option("data")
         expect(page.locator("#disc")).to_contain_text("No standard player plays it")
         expect(page.locator("#disc-free")).to_contain_text("MB")
         expect(page.locator("#disc tbody[data-disc-rows] tr")).to_have_count(3)
-        page.get_by_label("Where it shall play").select_option("files")
+        page.get_by_label("Where it plays").select_option("files")
         expect(page.locator("#disc")).to_contain_text("A standard CD player shows no tracks on it")
         # The list may look the same before: what is pressed next is there when the answer is.
         with page.expect_response(lambda answer: answer.request.method == "POST"):

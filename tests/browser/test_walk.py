@@ -28,7 +28,7 @@ class FolderCase(BrowserCase):
         page = self.page("/folders/", viewport={"width": 1280, "height": 800})
         page.get_by_label("Folder", exact=True).fill(str(folder))
         page.get_by_role("button", name="Add and scan").click()
-        expect(page.locator("#folders tr", has_text=folder.name)).to_contain_text(said, timeout=A_WHILE_MS)
+        expect(page.locator("#folders tr", has_text=str(folder))).to_contain_text(said, timeout=A_WHILE_MS)
         return page
 
 

@@ -102,7 +102,7 @@ def format_volume(root: Path, kind: VolumeKind, *, lost: Sequence[Path]) -> None
     """Empty a stand-in for another file system. lost is what the user was shown; raises OutputError where something
     else is on it by now, and then nothing is touched."""
     if set(lost_by_formatting(root, kind)) != set(lost):
-        raise OutputError("Something else is on the volume now than was shown. Look at the list again.")
+        raise OutputError("The contents of the volume changed after they were shown. Check the list again.")
     with output_errors(root):
         for entry in list(root.iterdir()):
             if entry.is_dir() and not entry.is_symlink():

@@ -70,7 +70,7 @@ def hold_against_source(result: Path, facts: Facts, step: Step, tell: Tell, *, c
     limits leaves room for something wrong, and not only where it finds something: what lies there may be of another hand.
     Raises CheckFailed where either does not decode throughout."""
     if step.shape is None:
-        raise CheckFailed("This line has no plan for its sound.")
+        raise CheckFailed("There is no plan for the sound of this line.")
     encoding, shape = encoding_for(step.encoding), step.shape
     limits = limits_for(coding_of(encoding, shape, step.target.make.settings))
     ceiling = step.treatment.ceiling_dbtp

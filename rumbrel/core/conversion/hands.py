@@ -63,7 +63,7 @@ class Mounts:
             (step.cover, not step.cover or Path(step.cover).is_file()),
         )
         unseen = next((path for path, seen in there if not seen), None)
-        return f"{unseen} is not to be seen here; is its disk mounted, and RUMBREL_MOUNTS right?" if unseen else ""
+        return f"{unseen} cannot be found here. Is its disk mounted, and is RUMBREL_MOUNTS correct?" if unseen else ""
 
 
 class _Heart(threading.Thread):

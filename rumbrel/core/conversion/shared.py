@@ -162,7 +162,7 @@ class _Run:
             if tries is None:
                 yield from self._unknown(task_id)
             elif tries >= _TRIES:
-                text = f"{_TRIES} machines or workers died while they had this file in hand. The rest went on."
+                text = f"{_TRIES} machines or workers died while working on this file. The rest continued."
                 yield from self._given_up(task_id, text)
             elif alive and alive <= set(refusals):
                 yield from self._given_up(task_id, f"No machine can do it: {next(iter(refusals.values()))}")
@@ -170,7 +170,7 @@ class _Run:
     def _unknown(self, task_id: str) -> Iterator[Outcome]:
         """A task that went from the list: another run makes its results now, or Redis forgot everything."""
         if self._list.owners([step.output for step in self._groups[task_id]]) - {task_id}:
-            yield from self._given_up(task_id, "Another run makes this result now.")
+            yield from self._given_up(task_id, "Another run is making this result.")
         else:
             self._out.discard(task_id)
             self._waiting.insert(0, task_id)

@@ -85,7 +85,7 @@ def _compared(step: Step, result: Path) -> tuple[int, int, str, Likeness | None]
 def _wanted(step: Step) -> _Wanted:
     """What the conversion would write, without writing it."""
     if step.shape is None:
-        raise CheckFailed("This line has no plan for its sound.")
+        raise CheckFailed("There is no plan for the sound of this line.")
     with open_sound(Path(step.source.path), step.source.choice()) as sound:
         chain = build_chain(sound.shape, step.shape, step.treatment)
         digest = SampleDigest(digest_bits(step.shape))

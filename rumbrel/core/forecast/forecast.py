@@ -365,7 +365,7 @@ def _present(step: Step, output: str, desk: _Desk) -> Step:
     warnings: tuple[Warning, ...] = ()
     if entry is not None and entry.key == str(Path(step.source.key).absolute()):
         text = (
-            "What is there was made before the source or the settings changed. Choose to replace it to make it again."
+            "The existing result was made before the source or the settings changed. To make it again, choose to replace it."
         )
         warnings = (Warning(code=WarningCode.STALE, text=text),)
     return replace(step, action=Action.SKIP, reason="already there", output=output, warnings=warnings)

@@ -5,7 +5,7 @@ __all__ = ["DITHERS", "FLAT", "SHAPED_RATES", "dither_said"]
 FLAT = "flat"
 DITHERS = {
     FLAT: "flat: even noise",
-    "shaped": "shaped: little noise where the ear is keen",
+    "shaped": "shaped: least noise where hearing is most sensitive",
     "none": "none: rounded alone",
 }
 """The choices in words; the first is the usual one."""

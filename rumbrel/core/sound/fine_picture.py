@@ -104,7 +104,7 @@ def load_picture(path: Path) -> FinePicture | None:
     except FileNotFoundError:
         return None
     except (OSError, ValueError, KeyError, BadZipFile) as error:
-        raise DecodeError("The picture of this track cannot be read. Have the track looked at again.") from error
+        raise DecodeError("The picture of this track cannot be read. Analyse the track again.") from error
 
 
 def band_edges_hz(sample_rate: int) -> NDArray[np.float64]:

@@ -88,5 +88,5 @@ def cover_of(data: bytes) -> Cover:
             media_type = _MEDIA_TYPES[picture.format or ""]
             picture.verify()
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError, KeyError, Image.DecompressionBombError) as error:
-        raise TagError("That is no JPEG or PNG picture that can be read. Choose another.") from error
+        raise TagError("That is not a readable JPEG or PNG picture. Choose another.") from error
     return Cover(media_type=media_type, data=data, size_bytes=len(data))

@@ -151,7 +151,7 @@ def _findings(medium: Medium, rows: Sequence[DataRow], total: int) -> list[Findi
         text = f"{megabytes:,.1f} MB free on the {medium.label}"
         found.append(Finding(code="total", verdict=Verdict.PASSED, text=text))
     if not all(row.file.exact for row in kept):
-        text = "sizes are foreseen; they are known when the files are made, before the disc is written"
+        text = "sizes are estimates until the files are made, before the disc is written"
         found.append(Finding(code="sizes", verdict=Verdict.PASSED, text=text))
     names = [f"{row.folder}/{row.name}".casefold() for row in kept]
     if len(set(names)) < len(names):

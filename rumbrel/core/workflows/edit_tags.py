@@ -91,7 +91,7 @@ def _digests(facts: Facts, path: Path) -> Digests:
     with output_errors(path.parent):
         found = digests_of(replace(facts, path=str(path)))
     if not found.sound:
-        raise TagError("Its coded sound cannot be read, so nothing was written. Have the track looked at.")
+        raise TagError("Its coded sound cannot be read, so nothing was written. Analyse the track.")
     return found
 
 

@@ -155,7 +155,7 @@ class Decoders:
             process = running.process
             said = process.stdout.read().strip() if process.stdout else ""
         if process.returncode:
-            raise DecodeError(said or "Decoding this file ended in an error. Have the track looked at for its faults.")
+            raise DecodeError(said or "Decoding this file ended in an error. Analyse the track to see its faults.")
 
     def _make_room(self, wanted_bytes: int) -> None:
         self._running = {path: each for path, each in self._running.items() if not (each.ended and path.exists())}

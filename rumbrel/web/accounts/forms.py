@@ -20,8 +20,8 @@ class SignInForm(AuthenticationForm):
     """What is wrong does not say which of the two it is."""
 
     error_messages = {
-        "invalid_login": "That name and password do not go together. Mind capital letters.",
-        "inactive": "That name and password do not go together. Mind capital letters.",
+        "invalid_login": "Name and password do not match. Check capital letters.",
+        "inactive": "Name and password do not match. Check capital letters.",
     }
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:

@@ -129,7 +129,7 @@ class Item(models.Model):
             return ""
         if self.action == "copy":
             return "Copied, read back from the disk and compared byte for byte, before its own tags were written."
-        said = f"Decoded again: {self.samples_out:,} samples of {self.samples_in:,}, with the facts that were foreseen."
+        said = f"Decoded again: {self.samples_out:,} samples of {self.samples_in:,}, with the facts that were forecast."
         said += f" Decoders: {self.read_by}." if self.read_by else ""
         if self.digest:
             return f"{said} Every sample is the source's; digest {self.digest}."

@@ -116,10 +116,10 @@ class SentenceForm(forms.Form):
         self.is_valid()
         said = []
         if "text" in self.errors:
-            said.append(f"The words are longer than {LONGEST_SEARCH} characters, so they were left out. Use fewer.")
+            said.append(f"The words are longer than {LONGEST_SEARCH} characters, so they were ignored. Use fewer.")
         odd = [str(self.fields[name].label) for name in _BOUNDS if name in self.errors]
         if odd:
-            said.append(f"Left out, since they are no such numbers: {'; '.join(odd)}.")
+            said.append(f"Ignored, because they are not such numbers: {'; '.join(odd)}.")
         return said
 
     @property

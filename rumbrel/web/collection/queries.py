@@ -15,6 +15,7 @@ from rumbrel.core.inspection import Facts
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.ui.asking import who_asks
 from rumbrel.web.ui.seen import refuse_unseen
+from rumbrel.web.ui.words import NBSP
 
 from .facts import restored_facts
 from .models import FOUND_AGAIN, MISSING, Facet, Fixity, FixityEvent, Pull, PullList, SourceFolder, Track, TrackFacts
@@ -231,7 +232,7 @@ def shares_of_collection() -> dict[str, list[Share]]:
         "Sample rate": _shares(
             facets.exclude(sample_rate=0),
             "sample_rate",
-            lambda value: f"{value / 1000:g} kHz",
+            lambda value: f"{value / 1000:g}{NBSP}kHz",
             lambda value: f"rate={value}",
         ),
         "Fault": _shares(
@@ -283,7 +284,7 @@ def choices() -> dict[str, list[tuple[str, str]]]:
     return {
         "folder": [(str(folder.pk), folder.name) for folder in SourceFolder.objects.order_by("path")],
         "format": [(kind, kind) for kind in sorted(kinds)],
-        "rate": [(str(rate), f"{rate / 1000:g} kHz") for rate in sorted(rates)],
+        "rate": [(str(rate), f"{rate / 1000:g}{NBSP}kHz") for rate in sorted(rates)],
         "fault": [(fault, fault.replace("-", " ")) for fault in sorted(faults)],
     }
 

@@ -11,7 +11,7 @@ from rumbrel.core.inspection import Facts
 from rumbrel.core.sound.frame_grid import SEGMENT_SAMPLES
 from rumbrel.core.tags.mapping import FIELDS
 from rumbrel.core.targets import Fit, FitKind, Target
-from rumbrel.web.ui.words import FIT_WORDS, counted
+from rumbrel.web.ui.words import FIT_WORDS, NBSP, counted
 
 from .models import DeepLook, Track
 
@@ -118,7 +118,7 @@ def look_rows(look: DeepLook, track: Track) -> tuple[LookRow, ...]:
     if found["spectral_edge_hz"] and track.lossless:
         rows.append(
             LookRow(
-                label="Ends at", figure=f"{found['spectral_edge_hz'] / 1000:.1f} kHz", remark=edge_words(look),
+                label="Ends at", figure=f"{found['spectral_edge_hz'] / 1000:.1f}{NBSP}kHz", remark=edge_words(look),
                 doubtful=not made_of and bool(found.get("loss") or found["upsampled_from_hz"]),
             )
         )  # fmt: skip

@@ -438,14 +438,14 @@ class SentenceForm(ActForm):
     """A choice that is not in it leaves what was there; a speed above the blank's becomes its highest."""
 
     kind = forms.ChoiceField(
-        required=False, label="Where it shall play", choices=[(str(k), text) for k, text in _KINDS]
+        required=False, label="Where it plays", choices=[(str(k), text) for k, text in _KINDS]
     )
     medium = forms.ChoiceField(required=False, label="Blank", choices=[(m.key, m.a_label) for m in MEDIA])
     gap = forms.CharField(required=False, max_length=40, label="Gap between all tracks")
     level = forms.ChoiceField(required=False, label="Loudness", choices=_LEVELS)
     ends = forms.ChoiceField(required=False, label="Silence at the ends of tracks", choices=_ENDS)
     dither = forms.ChoiceField(
-        required=False, label="Dither of what is not of 16 bit", choices=[(k, k) for k in DITHERS]
+        required=False, label="Dither for sound that is not 16 bit", choices=[(k, k) for k in DITHERS]
     )
     target = forms.ChoiceField(required=False, label="Files for")
     names = forms.ChoiceField(

@@ -18,7 +18,7 @@ from rumbrel.core.workflows.design_data import DataPlan
 from rumbrel.core.workflows.design_disc import DesignPlan
 from rumbrel.core.workflows.offer_disc import DesignOffer
 from rumbrel.web.ui.templatetags.figures import signed
-from rumbrel.web.ui.words import counted
+from rumbrel.web.ui.words import NBSP, counted
 
 from .forms import gap_text
 from .models import Disc
@@ -184,7 +184,7 @@ def free_said(plan: DesignPlan | DataPlan) -> tuple[str, bool]:
         free = plan.layout.free_sectors
         return f"{'free' if free >= 0 else 'over by'} {spoken_time(abs(free))}", free < 0
     megabytes = abs(plan.free_sectors) * 2048 / 1e6
-    return f"{'free' if plan.free_sectors >= 0 else 'over by'} {megabytes:,.1f} MB", plan.free_sectors < 0
+    return f"{'free' if plan.free_sectors >= 0 else 'over by'} {megabytes:,.1f}{NBSP}MB", plan.free_sectors < 0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -353,7 +353,7 @@ def _left_said(design: DiscDesign, total_sectors: int) -> str:
         return "exactly full"
     if design.kind is DiscKind.AUDIO:
         return f"{spoken_time(abs(free))} {word}"
-    return f"{abs(free) * 2048 / 1e6:,.1f} MB {word}"
+    return f"{abs(free) * 2048 / 1e6:,.1f}{NBSP}MB {word}"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -539,7 +539,7 @@ def remedies_of(disc: Disc, medium: Medium, speed: int) -> list[str]:
         if "read back" in disc.error:
             found += ["Take a blank of another batch.", "Try another recorder."]
         else:
-            found.append("Put right what the reason names, then write again.")
+            found.append("Fix what the reason names, then write again.")
     return found
 
 

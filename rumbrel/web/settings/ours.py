@@ -81,7 +81,7 @@ class Rumbrel:
 
     @property
     def pictures(self) -> Path:
-        """Pictures of the sound of tracks that were looked at."""
+        """Pictures of the sound of tracks that were checked."""
         return self.data / "pictures"
 
     @property

@@ -85,17 +85,17 @@ class TargetForm(forms.Form):
         widget=forms.CheckboxSelectMultiple(),
     )  # fmt: skip
     largest_volume_gb = _number("Volumes at most, GB", 1, 100_000)
-    deepest_folders = _number("Folders at most so deep", 0, 100)
-    most_in_folder = _number("Entries of a folder at most", 1, 1_000_000)
+    deepest_folders = _number("Folder depth at most", 0, 100)
+    most_in_folder = _number("Entries in a folder at most", 1, 1_000_000)
     most_tracks = _number("Tracks on a volume at most", 1, 10_000_000)
     order = _choice("Plays a folder", [("written", "in the order in which it was written"), ("names", "by names")])
-    shows = _choice("Shows of a track", [("tags", "its tags"), ("names", "its file name")])
+    shows = _choice("Display shows", [("tags", "its tags"), ("names", "its file name")])
     display_signs = _number("Characters the display shows", 8, 500)
 
     GROUPS = (
         ("What it is", ("name", "about", "device", "verb", "strict")),
         (
-            "What is made of all else",
+            "Everything else is converted to",
             (
                 "encoding", "mode", "bitrate_kbps", "quality", "effort", "joint_stereo", "sample_rates", "bit_depths",
                 "channels", "highpass_hz", "dither",

@@ -83,7 +83,7 @@ def standings(kinds: Kinds, targets: Iterable[Target], *, marks: int) -> list[St
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ReasonGroup:
-    """Tracks that stand to a target in one way for one reason. key names it, whatever tracks are looked at."""
+    """Tracks that stand to a target in one way for one reason. key names it, whatever tracks are checked."""
 
     kind: FitKind
     reason: str

@@ -18,8 +18,8 @@ def database_reason(error: OperationalError) -> str:
     if "full" in said:
         return "There is no room left on the disk that holds Rumbrel's data. Make room, then continue."
     if "locked" in said or "busy" in said:
-        return "Something else kept Rumbrel's database to itself for too long. Continue to go on."
-    return f"Rumbrel's database could not be used ({said}). Put that right, then continue."
+        return "Another program locked Rumbrel's database for too long. Press Continue."
+    return f"Rumbrel's database could not be used ({said}). Fix that, then continue."
 
 
 def outage_reason(error: BaseException | None) -> str:

@@ -5,7 +5,10 @@ from collections.abc import Sequence
 from rumbrel.core.forecast import Action, WhenPresent
 from rumbrel.core.targets import FitKind, Target
 
-__all__ = ["ACTION_WORDS", "FIT_WORDS", "LEVEL_WORDS", "WHEN_WORDS", "counted", "fit_word", "meanwhile"]
+__all__ = ["ACTION_WORDS", "FIT_WORDS", "LEVEL_WORDS", "NBSP", "WHEN_WORDS", "counted", "fit_word", "meanwhile"]
+
+NBSP = "\N{NO-BREAK SPACE}"
+"""Between a figure and its unit on a screen, so that the two stay on one line."""
 
 WHEN_WORDS = {WhenPresent.SKIP: "skip", WhenPresent.REPLACE: "replace", WhenPresent.NUMBER: "add a number"}
 LEVEL_WORDS = {"none": "unchanged", "track": "tracks equal", "album": "album kept", "tags": "in tags only"}

@@ -74,7 +74,7 @@ class AdmissionTests(AccountCase):
         self.assertGreater(seen, 150)
         fragment = self.client.get(reverse("collection:rows"), headers={"HX-Request": "true"})
         self.assertEqual(fragment["HX-Redirect"], "/sign-in/")
-        self.assertEqual(self.client.get(reverse("jobs:health")).status_code, 503, "nobody carries out jobs here")
+        self.assertEqual(self.client.get(reverse("jobs:health")).status_code, 503, "no worker carries out jobs here")
 
     def test_a_role_may_what_it_may_and_no_more(self) -> None:
         self.gather()

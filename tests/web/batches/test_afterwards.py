@@ -549,6 +549,6 @@ class TurnTests(EndedCase):
         Job.objects.filter(pk=batch.job_id).update(state="running")
         self.assertIn(">Pause<", self.page(address))
         self.client.post(reverse("batches:pause", args=[batch.pk]))
-        self.assert_all_in((">Go on<", "nothing new begins"), self.page(address))
+        self.assert_all_in((">Continue<", "nothing new begins"), self.page(address))
         self.client.post(reverse("batches:continue", args=[batch.pk]))
         self.assertIn(">Pause<", self.page(address))

@@ -471,7 +471,7 @@ class DuplicateTests(WebCase):
 
     def test_equal_sound_is_found_after_a_deep_look_whatever_its_format(self) -> None:
         address = reverse("collection:duplicates")
-        self.assert_all_in(("0 groups", "0 tracks of 5 looked at", "No two tracks"), self.page(address))
+        self.assert_all_in(("0 groups", "0 tracks of 5 analysed", "No two tracks"), self.page(address))
         start_looks(track_ids=list(self.ids.values()))
         self.work()
         page = self.page(address)

@@ -125,7 +125,7 @@ class LookTests(WebCase):
         self.assertEqual(LookWork.objects.count(), 1, "a second press makes no second look")
         self.assertIn("Waiting.", self.fragment(reverse("collection:look", args=[track.pk])))
         (job,) = self.work()
-        self.assertEqual((job.state, job.message), ("done", "1 track looked at, new faults in 1."))
+        self.assertEqual((job.state, job.message), ("done", "1 track analysed, new faults in 1."))
         found = self.fragment(reverse("collection:look", args=[track.pk]))
         for text in ("data-ready", " kHz", "raised from 44.1 kHz", "nothing clips", DeepLook.objects.get().digest):
             self.assertIn(text, found)
@@ -183,7 +183,7 @@ class LookTests(WebCase):
         path.rename(self.folder / "a.wav")
         start_looks(track_ids=[track.pk])
         (job,) = self.work()
-        self.assertEqual(job.message, "0 tracks looked at, 1 could not be.")
+        self.assertEqual(job.message, "0 tracks analysed, 1 could not be.")
         self.assertIn("Connect its disk", self.fragment(reverse("collection:look", args=[track.pk])))
         kept = Track.objects.get()
         self.assertEqual((kept.samples, kept.fault, kept.usable), (60_000, "", True))

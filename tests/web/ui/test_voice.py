@@ -24,7 +24,9 @@ GONE = (
     "when a name is taken", "lay out that very disc", "it would fit", "take the list over", "take off the disc",
     "what is shown stands", "for a real burner", ">Listen</button>", "deep look", "list of checksums", "take it as it is",
     "bring in", "cut anew", "somebody who administers", "another password", "agreed only after", "whole ways",
-    "there are to be", "was found where", "it is to be", "be put right",
+    "there are to be", "was found where", "it is to be", "be put right", "unless said", "put right", "those right",
+    "that right", "looked at", "goes on", "went on", "time and again", "is foreseen", "are foreseen", "go together",
+    "as they are named there", "no such numbers", "asked for too often", "is not to be seen", "nobody carries",
 )  # fmt: skip
 
 

@@ -45,7 +45,7 @@ def export_list(*, playlist: Playlist, target: Target | None, suffix: str) -> Ex
                     paths[step.source_id] = folder / Path(step.output).relative_to(root)
         kept = [pk for pk in ids if pk in paths]
         if not kept:
-            raise PlaylistError("Nothing of this list can be put into such a file. See what each track says of itself.")
+            raise PlaylistError("No track of this list can be written to such a file. Each track states its reason.")
         entries = tuple(_entry(paths[pk], tracks[pk].title, tracks[pk].facts) for pk in kept)
         out = folder / f"list{suffix}"
         write_list(TrackList(entries=entries, title=playlist.name), out, relative=target is not None)

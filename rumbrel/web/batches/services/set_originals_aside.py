@@ -42,7 +42,7 @@ def aside_refusal(batch: Batch) -> str:
     }
     said = [f"{number:,} {state}" for state, number in wrong.items() if number]
     if said:
-        return f"Not every line passed its check: {', '.join(said)}. Put those right, or make a batch without them."
+        return f"Not every line passed its check: {', '.join(said)}. Fix those lines, or make a batch without them."
     if batch.items.exclude(verify_error="").exists():
         return "A result failed when it was checked again. Replace it first."
     if not batch.items.filter(state=Item.State.DONE, checked=True).exists():

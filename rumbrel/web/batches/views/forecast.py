@@ -166,7 +166,7 @@ def mark(request: HttpRequest) -> HttpResponse:
 
 def _marked(act: str, ids: list[int], other: str) -> str:
     if act == MarkedForm.FORGET:
-        return f"{counted(services.forget_choices(), 'track')} as the batch again."
+        return f"{counted(services.forget_choices(), 'track')} back to the batch's settings."
     if not ids:
         raise TargetError("Select lines of the forecast first.")
     tracks = counted(len(ids), "track")
@@ -174,11 +174,11 @@ def _marked(act: str, ids: list[int], other: str) -> str:
         return f"{counted(take_off_tracks(ids=ids), 'track')} taken off the pull list."
     if act == MarkedForm.FOR:
         services.choose(ids=ids, target_slug=other)
-        return f"{tracks} to be made for another target." if other else f"{tracks} made for the batch's targets again."
+        return f"{tracks}: another target chosen." if other else f"{tracks}: back to the batch's targets."
     services.choose(ids=ids, left_out=act == MarkedForm.LEAVE)
     if act == MarkedForm.LEAVE:
-        return f"{tracks} left out of the batch, and still on the pull list."
-    return f"{tracks} in the batch again."
+        return f"{tracks} excluded from the batch; still on the pull list."
+    return f"{tracks} included in the batch again."
 
 
 @require_safe

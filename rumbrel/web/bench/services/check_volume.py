@@ -53,7 +53,7 @@ def check_volume(desk: Desk, pk: int) -> str:
             )
         )
     if not volume.is_there:
-        raise OutputError(f"{row} was taken out while it was checked. Plug it in, then check again.")
+        raise OutputError(f"{row} was removed while it was being checked. Plug it in, then check again.")
     desk.failures = len(changed) + len(missing)
     same = counted(len(wanted) - desk.failures, "file is", "files are")
     said = [f"{same} as {'it was' if len(wanted) - desk.failures == 1 else 'they were'} delivered"]

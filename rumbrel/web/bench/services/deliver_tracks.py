@@ -266,7 +266,7 @@ def foresee_delivery(desk: Desk, pk: int) -> str:
     bring_back(volume)
     plan, wanted = _plan(delivery, volume, target)
     _keep_forecast(delivery, plan, wanted)
-    return f"{counted(len(plan.steps), 'track')} looked at."
+    return f"{counted(len(plan.steps), 'track')} checked."
 
 
 def _keep_forecast(delivery: Delivery, plan: DeliveryPlan, wanted: _Wanted) -> None:
@@ -362,7 +362,7 @@ def take_back_in(*, delivery: Delivery) -> None:
 
 def _not_begun(delivery: Delivery) -> None:
     if delivery.started:
-        raise OutputError("It was begun already. Make a new delivery of what you want.")
+        raise OutputError("It has been started already. Make a new delivery of what you want.")
     if delivery.busy:
         raise OutputError("The forecast is being made. Wait for it.")
 
@@ -430,7 +430,7 @@ def carry_out_delivery(desk: Desk, pk: int) -> str:
     return _summary(delivery, order)
 
 
-_PLUG_IN = "Plug it in again and it goes on."
+_PLUG_IN = "Plug it in again, and the delivery continues."
 DIGESTS = "digests.sha256"
 """The list of digests on a volume, as sha256sum reads it."""
 

@@ -1,4 +1,4 @@
-"""The volumes on the bench: plugged in and out, named, formatted anew, and looked at."""
+"""The volumes on the bench: plugged in and out, named, formatted anew, and checked."""
 
 import os
 from collections.abc import Sequence
@@ -111,7 +111,7 @@ def add_real_volume(*, path: str, name: str, target_slug: str) -> VolumeRow:
 def remove_volume(*, row: VolumeRow) -> None:
     """Forget a real one; its files stay. Raises OutputError for a stand-in, and while something is delivered."""
     if row.key:
-        raise OutputError("Stand-ins stay on the bench. Take it out instead.")
+        raise OutputError("Stand-ins stay on the bench. Eject it instead.")
     _idle(row)
     row.delete()
 
@@ -187,7 +187,7 @@ def look_at_volume(desk: Desk, pk: int) -> str:
         if deep.facts.inspected
     ]  # fmt: skip
     if not volume.is_there:
-        raise OutputError(f"{row} was taken out while it was looked at. Plug it in, then read it again.")
+        raise OutputError(f"{row} was removed while it was being read. Plug it in, then read it again.")
     with transaction.atomic():
         gone = [each.pk for path, each in known.items() if path not in there or path in changed]
         for start in range(0, len(gone), 500):

@@ -185,7 +185,7 @@ def choose_names(*, taken: TakeIn, source: str) -> None:
     _changeable(taken)
     found = dict(names_for_disc(taken)).get(source)
     if found is None:
-        raise DiscError("Nobody of that name knows this disc.")
+        raise DiscError("None of the known discs with these track lengths has that name.")
     TakeIn.objects.filter(pk=taken.pk).update(names=found, names_from=source)
 
 
@@ -280,7 +280,7 @@ def take_in_disc(desk: Desk, taken_id: int) -> str:
     made = _make(desk, taken, contents, whole)
     taken.refresh_from_db()
     doubtful = [n for n, record in readings_of(taken).items() if _waits(taken, n, record)]
-    said = f"{counted(made, 'track')} taken in" if made else "No track is taken in yet"
+    said = f"{counted(made, 'track')} taken in" if made else "No track has been taken in yet"
     if taken.folder and made:
         said += f" to {taken.folder}"
     if doubtful:
@@ -329,7 +329,7 @@ def _reading_record(reading: TrackReading) -> dict[str, Any]:
 def _drive(taken: TakeIn) -> StandInDrive:
     """The drive with the disc in it. Raises DiscError when it was taken out, or changed for another."""
     if not Drive.objects.filter(key=taken.drive_key, disc_key=taken.disc_key).exists():
-        raise DiscError(f"{taken} is no longer in the drive. Put it in again, then go on.")
+        raise DiscError(f"{taken} is no longer in the drive. Put it in again, then continue.")
     disc = shelf_disc(taken.disc_key)
     kind = drive_with(drive_for(taken.drive_key), drive_for(disc.condition))
     return StandInDrive(disc.path, kind)

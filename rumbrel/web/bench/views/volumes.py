@@ -81,7 +81,7 @@ def plug(request: HttpRequest, pk: int) -> HttpResponse:
         messages.error(request, str(error))
         return redirect("bench:index")
     if going_on:
-        messages.success(request, f"{row} is back: {going_on[0]} goes on.")
+        messages.success(request, f"{row} is back: {going_on[0]} continues.")
         return redirect("bench:delivery", pk=going_on[0].pk)
     return back_to(request, "bench:index")
 
@@ -159,7 +159,7 @@ def format_anew(request: HttpRequest, pk: int) -> HttpResponse:
     try:
         lost = services.lost_on(row)
         if chosen["lost"] != _mark(lost):
-            raise OutputError("Something else is on the volume now than was shown. Look at the list again.")
+            raise OutputError("The contents of the volume changed after they were shown. Check the list again.")
         services.format_anew(row=row, file_system=chosen["file_system"], name=chosen["name"], lost=lost)
     except RumbrelError as error:
         messages.error(request, str(error))

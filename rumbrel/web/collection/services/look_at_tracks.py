@@ -52,7 +52,7 @@ def look_under_way(track_id: int) -> Job | None:
 def start_looks(*, track_ids: Sequence[int]) -> Job:
     """Queue a look at tracks. Raises NothingToLookAt."""
     if not track_ids:
-        raise NothingToLookAt("No track to look at. Choose others in the collection.")
+        raise NothingToLookAt("No track to analyse. Choose others in the collection.")
     with transaction.atomic():
         if len(track_ids) == 1 and (job := look_under_way(track_ids[0])) is not None:
             return job
@@ -96,7 +96,7 @@ def carry_out_looks(desk: Desk, work_id: int) -> str:
             faulty, failed = faulty + bool(look.faults), failed + bool(look.error)
     for folder in SourceFolder.objects.filter(pk__in=touched):
         recount_folder(folder=folder)
-    parts = [f"{counted(len(tasks) - failed, 'track')} looked at"]
+    parts = [f"{counted(len(tasks) - failed, 'track')} analysed"]
     parts += [f"{there:,} before"] if there else []
     parts += [f"new faults in {faulty:,}"] if faulty else []
     parts += [f"{failed:,} could not be"] if failed else []

@@ -37,7 +37,7 @@ def pull_some(request: HttpRequest) -> HttpResponse:
     """Pull the tracks that the form names."""
     form = IdsForm(request.POST)
     if not form.is_valid():
-        messages.error(request, "Those tracks cannot be told. Show the page again.")
+        messages.error(request, "Those tracks could not be identified. Reload the page.")
     else:
         messages.success(request, f"{counted(services.pull_tracks(ids=form.there()), 'track')} pulled.")
     return back_to(request, "collection:index")

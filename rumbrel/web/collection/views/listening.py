@@ -44,7 +44,7 @@ def picture(request: HttpRequest, pk: int) -> HttpResponse:
     except RumbrelError as error:
         return JsonResponse({"error": str(error)}, status=409)
     if kept is None:
-        raise Http404("This track has not been looked at.")
+        raise Http404("This track has not been analysed.")
     start, end, columns = form.stretch(kept.samples / kept.sample_rate)
     view = kept.view(start, end, columns)
     return JsonResponse(

@@ -77,7 +77,7 @@ def answer(request: HttpRequest, pk: int) -> HttpResponse:
             test=test, number=form.cleaned_data["number"], said_first=form.cleaned_data["said"] == "first"
         )
     else:
-        messages.error(request, "Say the first or the second.")
+        messages.error(request, "Choose the first or the second.")
     return redirect("compare:blind", pk)
 
 

@@ -11,6 +11,7 @@ from rumbrel.core.disc.layout import DiscLayout
 from rumbrel.core.disc.red_book import SECTORS_PER_SECOND, format_msf
 from rumbrel.core.workflows.design_data import DataPlan
 from rumbrel.web.ui.templatetags.ruler import Mark, mark_steps, minute_marks
+from rumbrel.web.ui.words import NBSP
 
 register = template.Library()
 
@@ -132,7 +133,7 @@ def data_ruler(plan: DataPlan, width: int = WIDTH) -> str:
             lengths.append(
                 Length(
                     key=row.design.key, label=str(row.number), start=at * scale, end=(at + row.sectors) * scale,
-                    title=f"{row.number} {row.file.title}, {row.file.size_bytes / 1e6:,.1f} MB",
+                    title=f"{row.number} {row.file.title}, {row.file.size_bytes / 1e6:,.1f}{NBSP}MB",
                 )
             )  # fmt: skip
             at += row.sectors

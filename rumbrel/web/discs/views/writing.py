@@ -153,7 +153,7 @@ def tray(request: HttpRequest, pk: int, name: str) -> HttpResponse:
         "open": lambda: services.ask_to_open(recorder=found.recorder_key),
     }
     if name not in acts:
-        raise Http404("There is nothing like that to be done with a tray.")
+        raise Http404("A tray has no such action.")
     with refusals_told(request):
         acts[name]()
     return redirect("discs:writing", pk=pk)

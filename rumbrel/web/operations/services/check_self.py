@@ -60,7 +60,7 @@ def _packages() -> Iterator[Check]:
             line.split(" ")[0] for line in lock.read_text().splitlines() if "==" in line and not line.startswith(" ")
         ]
     except OSError:
-        yield _wrong("packages", f"{lock} cannot be read", "Fetch Rumbrel again.", Verdict.DOUBTFUL)
+        yield _wrong("packages", f"{lock} cannot be read", "Install Rumbrel again.", Verdict.DOUBTFUL)
         return
     wrong = []
     for name, _, wanted in (line.partition("==") for line in lines):
@@ -198,7 +198,7 @@ def _workers() -> Iterator[Check]:
     since = seconds_since_beat()
     if since is None or since > 12 * SECONDS_BETWEEN_LOOKS:
         said = (
-            "nobody carries out jobs" if since is None else f"nobody has looked after the jobs for {since / 60:.0f} min"
+            "no worker carries out jobs" if since is None else f"no worker has been active for {since / 60:.0f} min"
         )
         yield _wrong("workers", said, "Start Rumbrel: ./run start. If it runs, its log says why they end.")
     else:

@@ -32,7 +32,7 @@ def growths() -> list[Growth]:
     """Everything in the data folder, the largest first."""
     ours = settings.RUMBREL
     made_again = "the oldest go beyond the limit; they are made again when they are wanted"
-    heard_again = "what was heard longest ago goes when another is decoded"
+    heard_again = "the sound heard longest ago is removed when another is decoded"
     rows = [
         ("pictures of sound", ours.pictures, made_again, ours.most_picture_bytes),
         ("decoded to be heard", ours.listening, heard_again, ours.most_listening_bytes),
@@ -40,10 +40,10 @@ def growths() -> list[Growth]:
         ("disc images", ours.discs, "yours: deleted by you", None),
         ("dropped files", ours.dropped, "your sources: deleted by you", None),
         ("images on the shelf", ours.shelf, "yours: deleted by you", None),
-        ("discs being read", ours.reading, "goes when the tracks are made", None),
+        ("discs being read", ours.reading, "removed when the tracks are made", None),
         ("stand-in volumes", ours.volumes, "formatted on the bench", None),
-        ("ways back of edits", ours.undo, "goes with its edit", None),
-        ("covers chosen for results", ours.covers, "goes with the choice", None),
+        ("ways back of edits", ours.undo, "removed with its edit", None),
+        ("covers chosen for results", ours.covers, "removed with the choice", None),
         ("lists of results", ours.ledger, "a line a result; needed to know finished work again", None),
         ("own targets and their versions", ours.targets, "yours: removed on the target's page", None),
     ]

@@ -51,4 +51,4 @@ def _sampled(what: str, paths: Iterable[str]) -> list[MissingPlace]:
             # A name of bytes that are no text cannot be told from here.
             if "\\x" not in path:
                 lost.append(path)
-    return [MissingPlace(path=lost[0], what=f"{len(lost)} of {counted(looked_at, what)} looked at")] if lost else []
+    return [MissingPlace(path=lost[0], what=f"{len(lost)} of {counted(looked_at, what)} checked")] if lost else []

@@ -13,6 +13,7 @@ from rumbrel.core.disc.red_book import format_msf, spoken_time
 from rumbrel.core.targets import FitKind, Target
 
 from .. import words
+from ..words import NBSP
 
 register = template.Library()
 
@@ -46,8 +47,8 @@ def bytes_text(size: int | None) -> str:
     value = size or 0
     for limit, unit in ((1e9, "GB"), (1e6, "MB")):
         if value >= limit:
-            return f"{value / limit:.{2 if unit == 'GB' else 1}f} {unit}"
-    return f"{value / 1e3:.0f} kB"
+            return f"{value / limit:.{2 if unit == 'GB' else 1}f}{NBSP}{unit}"
+    return f"{value / 1e3:.0f}{NBSP}kB"
 
 
 @register.filter

@@ -13,9 +13,9 @@ _TEXTS = {
     400: ("That could not be read", "Rumbrel did not understand the request. Go back and try again."),
     403: ("Not allowed", "This page does not show that, or the request came from another page than ours."),
     404: ("Not here", "There is nothing at this address, or it is no longer there."),
-    413: ("Too much at once", "That is more than one request may bring. Send fewer or smaller files at a time."),
-    429: ("Not now", "That was asked for too often. Wait a while, then try again."),
-    503: ("Not now", "Something that Rumbrel needs is not there just now. Try again."),
+    413: ("Too much at once", "That is more than one upload can hold. Send fewer or smaller files at a time."),
+    429: ("Not now", "Too many requests. Wait a while, then try again."),
+    503: ("Not now", "Something that Rumbrel needs is not available at the moment. Try again."),
     500: ("Something went wrong", "An error in Rumbrel. Nothing that was finished is lost; the log has the details."),
 }
 

@@ -37,7 +37,7 @@ class Command(ReportingCommand):
                 self._say(account, options)
             return True
         if not name:
-            raise AccountRefused(f"Say which account: ./run account {act} NAME.")
+            raise AccountRefused(f"Name the account: ./run account {act} NAME.")
         if act == "add":
             first = not Account.objects.exists()
             role = _ROLES[options["role"] or ("administer" if first else "work")]
@@ -53,7 +53,7 @@ class Command(ReportingCommand):
         else:
             role = _ROLES[options["role"]] if act == "role" and options["role"] else Role(account.role)
             if act == "role" and not options["role"]:
-                raise AccountRefused("Say which role: --role listen, work or administer.")
+                raise AccountRefused("Name the role: --role listen, work or administer.")
             change_account(account=account, role=role, is_active=account.is_active if act == "role" else act == "on")
         self._say(account, options)
         return True

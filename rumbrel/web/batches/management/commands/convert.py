@@ -60,13 +60,13 @@ class Command(ReportingCommand):
         where.add_argument("--beside", action="store_true", help="each result in the folder of its source")
         parser.add_argument(
             "--when-present", choices=[str(each) for each in WhenPresent], default="skip",
-            help="what to do where a result is already there, skip unless said",
+            help="what to do where a result exists; default: skip",
         )  # fmt: skip
         parser.add_argument("--pattern", default="", help="names, for example '{album}/{track:02} {title}'")
         parser.add_argument("--name-addition", default="", metavar="TEXT", help="goes between name and suffix")
         parser.add_argument(
             "--file-system", default="", choices=["", *(row.key for row in FILE_SYSTEMS)],
-            help="whose rules for names count, else the target's",
+            help="whose naming rules apply; default: the target's",
         )  # fmt: skip
         parser.add_argument("--level", choices=LEVELS, help="none, tracks equal, album kept, or gain in tags")
         parser.add_argument("--loudness", type=float, metavar="LUFS", help="with a level: -40 to -5, else the target's")
@@ -87,9 +87,9 @@ class Command(ReportingCommand):
         parser.add_argument("--trim", action="store_true", help="trim silence at both ends")
         parser.add_argument("--dry-run", action="store_true", help="forecast only, write nothing")
         parser.add_argument("--verify-only", action="store_true", help="check what is there against its sources")
-        parser.add_argument("--report", type=Path, metavar="FILE.csv|json", help="write what became of each here too")
+        parser.add_argument("--report", type=Path, metavar="FILE.csv|json", help="also write the result of each file here")
         parser.add_argument(
-            "--jobs", type=int, default=default_jobs(), metavar="N", help="at once, one a core unless said"
+            "--jobs", type=int, default=default_jobs(), metavar="N", help="at once; default: one per core"
         )
         parser.add_argument("sources", nargs="+", type=Path, metavar="SRC", help="files, folders and lists")
 

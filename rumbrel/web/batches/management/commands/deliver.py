@@ -42,7 +42,7 @@ class Command(ReportingCommand):
         )
         parser.add_argument("--dry-run", action="store_true", help="forecast only")
         parser.add_argument(
-            "--jobs", type=int, default=default_jobs(), metavar="N", help="at once, one a core unless said"
+            "--jobs", type=int, default=default_jobs(), metavar="N", help="at once; default: one per core"
         )
         parser.add_argument(
             "sources", nargs="+", type=Path, metavar="SRC", help="lists, files and folders, in playing order"

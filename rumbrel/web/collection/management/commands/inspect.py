@@ -22,7 +22,7 @@ class Command(ReportingCommand):
         super().add_arguments(parser)
         parser.add_argument("--deep", action="store_true", help="decode everything: level, damage, digest, picture")
         parser.add_argument(
-            "--jobs", type=int, default=default_jobs(), metavar="N", help="at once, one a core unless said"
+            "--jobs", type=int, default=default_jobs(), metavar="N", help="at once; default: one per core"
         )
         parser.add_argument("files", nargs="+", type=Path, metavar="FILE", help="a file, or a folder to walk")
 

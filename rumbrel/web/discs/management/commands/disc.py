@@ -50,19 +50,19 @@ class Command(ReportingCommand):
         super().add_arguments(parser)
         parser.add_argument("--out", required=True, type=Path, metavar="DIR", help="folder for the image")
         parser.add_argument("--name", metavar="NAME", help="of the disc and its files; else that of the first source")
-        parser.add_argument("--gap", type=float, default=2.0, metavar="SECONDS", help="between tracks, 2 unless said")
+        parser.add_argument("--gap", type=float, default=2.0, metavar="SECONDS", help="between tracks; default: 2")
         parser.add_argument("--gaps", metavar="LIST", help="a gap for each track, as m:s:f or seconds, by commas")
         parser.add_argument("--first-pause", type=float, default=2.0, metavar="SECONDS", help="2 s at least")
         parser.add_argument(
-            "--medium", choices=[medium.key for medium in MEDIA], default="80", help="the blank, 80 unless said"
+            "--medium", choices=[medium.key for medium in MEDIA], default="80", help="the blank; default: 80"
         )
         parser.add_argument(
             "--level", choices=("none", "track", "album"), default="none", help="none, tracks equal, or album kept"
         )
-        parser.add_argument("--loudness", type=float, metavar="LUFS", help="with --level: -40 to -5, -18 unless said")
-        parser.add_argument("--ceiling", type=float, metavar="DBTP", help="with --level: -20 to 0, -1 unless said")
+        parser.add_argument("--loudness", type=float, metavar="LUFS", help="with --level: -40 to -5; default: -18")
+        parser.add_argument("--ceiling", type=float, metavar="DBTP", help="with --level: -20 to 0; default: -1")
         parser.add_argument(
-            "--dither", choices=tuple(DITHERS), default=FLAT, help="for sound of more than 16 bit, flat unless said"
+            "--dither", choices=tuple(DITHERS), default=FLAT, help="for sound of more than 16 bit; default: flat"
         )
         parser.add_argument(
             "--join",
@@ -76,7 +76,7 @@ class Command(ReportingCommand):
             "--cd-text",
             choices=tuple(TEXT_RULES),
             default="all",
-            help="what of the texts goes into it, all unless said",
+            help="which texts go into it; default: all",
         )
         parser.add_argument("--before-first", type=Path, metavar="FILE", help="sound that lies before track 1")
         parser.add_argument(

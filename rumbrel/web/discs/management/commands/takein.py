@@ -24,7 +24,7 @@ class Command(ReportingCommand):
     def add_arguments(self, parser: CommandParser) -> None:
         super().add_arguments(parser)
         parser.add_argument(
-            "--target", default="archive-flac", metavar="SLUG", help="what the tracks become, lossless FLAC unless said"
+            "--target", default="archive-flac", metavar="SLUG", help="what the tracks are converted to; default: lossless FLAC"
         )
         parser.add_argument(
             "--out", required=True, type=Path, metavar="DIR", help="a folder for the disc is created in it"

@@ -116,7 +116,7 @@ class _Parts:
             quick = process.returncode != -signal.SIGKILL and time.monotonic() - self._begun[name] < _QUICK_SECONDS
             self._quick_deaths[name] = self._quick_deaths[name] + 1 if quick else 0
             if self._quick_deaths[name] >= _MOST_QUICK_DEATHS:
-                raise CommandError("A part of Rumbrel ends time and again. Its reason stands above.")
+                raise CommandError("A part of Rumbrel keeps ending. The reason is shown above.")
             logger.warning("the part '%s' ended (%s) and is started again", name, process.returncode)
             if name == "consume":
                 _take_up()
@@ -160,7 +160,7 @@ def _see_that_it_may_open(ours: Rumbrel) -> None:
         )
     if ours.is_open and not ours.hosts:
         raise CommandError(
-            "Say under which names browsers ask for Rumbrel, with commas between them: RUMBREL_HOSTS=tower.example,192.0.2.7."
+            "List the names by which browsers reach Rumbrel, separated by commas: RUMBREL_HOSTS=tower.example,192.0.2.7."
         )
 
 

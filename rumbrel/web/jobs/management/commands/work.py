@@ -57,14 +57,14 @@ class Command(ReportingCommand):
     def add_arguments(self, parser: CommandParser) -> None:
         super().add_arguments(parser)
         parser.add_argument(
-            "--jobs", type=int, default=default_jobs(), metavar="N", help="at once, one a core unless said"
+            "--jobs", type=int, default=default_jobs(), metavar="N", help="at once; default: one per core"
         )
 
     def work(self, options: dict[str, Any]) -> bool:
         address = settings.RUMBREL.redis_url
         if not address:
             raise WorkListLost(
-                "Say where the work list is: RUMBREL_REDIS_URL=redis://serving-machine:6379/0 ./run work."
+                "Name the address of the work list: RUMBREL_REDIS_URL=redis://serving-machine:6379/0 ./run work."
             )
         die_with_parent()
         connected(address).close()

@@ -17,7 +17,7 @@ class Command(ReportingCommand):
 
     def add_arguments(self, parser: CommandParser) -> None:
         super().add_arguments(parser)
-        parser.add_argument("--absolute", action="store_true", help="write whole paths, not relative ones")
+        parser.add_argument("--absolute", action="store_true", help="write absolute paths, not relative ones")
         parser.add_argument("--drop-missing", action="store_true", help="leave out what is not there")
         parser.add_argument("source", type=Path, metavar="IN", help="the list to read")
         parser.add_argument(

@@ -58,7 +58,7 @@ function asked(config) {
 }
 
 function watchErrors() {
-  const silent = "Rumbrel does not answer. See that it runs; this page goes on by itself then.";
+  const silent = "Rumbrel does not answer. Check that it is running; this page then reconnects.";
   const told = document.getElementById("told");
   let failed = "";
   document.addEventListener("htmx:responseError", (event) => {
