@@ -27,7 +27,7 @@ FAULTS = ("6 rounds of faults", [sys.executable, "-m", "tests.faults", "6"])
 MODES = ("fast", "slowest", "part", "whole-part")
 """part and whole-part are for a part of a run: tests alone, without the checks; whole-part does the slow ones as well."""
 PARTS = (
-    ("tests.browser.test_walk", "tests.browser.test_crawl"),
+    ("tests.browser.test_walk", "tests.browser.test_crawl", "tests.browser.test_guide"),
     ("tests.browser.test_bench", "tests.browser.test_discs", "tests.browser.test_ways"),
 )
 """Beside each other, and the rest beside them: the browser's wait most, so that all share two cores well. Only the first

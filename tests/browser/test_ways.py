@@ -219,7 +219,7 @@ class WayTests(WayCase):
         expect(page.get_by_label("Joint stereo always")).to_have_count(0)
         page.get_by_label("Bitrate mode").select_option("constant")
         page.get_by_label("Bitrate, kbit/s").select_option("48")
-        page.get_by_label("Coding, MP3").select_option("opus")
+        page.get_by_label("Codec, MP3").select_option("opus")
         page.get_by_label("In, MP3").select_option("ogg")
         page.get_by_label("Rates, kHz, MP3").fill("48")
         page.get_by_label("Naming pattern").fill("{sparkle}")

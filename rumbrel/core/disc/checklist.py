@@ -193,7 +193,9 @@ def _found_again(layout: DiscLayout) -> Finding | None:
         return None
     first = found[0].programme
     more = f", and {len(found) - 1} more like it" if len(found) > 1 else ""
-    text = f"{first.listed_as} was not there; {first.path} was taken for track {found[0].number}{more}; is that correct?"
+    text = (
+        f"{first.listed_as} was not there; {first.path} was taken for track {found[0].number}{more}; is that correct?"
+    )
     return _finding("found-again", False, text, Verdict.DOUBTFUL)
 
 

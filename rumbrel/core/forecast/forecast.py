@@ -364,8 +364,6 @@ def _present(step: Step, output: str, desk: _Desk) -> Step:
     entry = desk.ledger.made(output) if desk.ledger else None
     warnings: tuple[Warning, ...] = ()
     if entry is not None and entry.key == str(Path(step.source.key).absolute()):
-        text = (
-            "The existing result was made before the source or the settings changed. To make it again, choose to replace it."
-        )
+        text = "The existing result was made before the source or the settings changed. To make it again, choose to replace it."
         warnings = (Warning(code=WarningCode.STALE, text=text),)
     return replace(step, action=Action.SKIP, reason="already there", output=output, warnings=warnings)

@@ -44,11 +44,11 @@ class LevelWish:
             rule = replace(rule, mode=self.mode)
         if self.loudness_lufs is not None:
             if not -40 <= self.loudness_lufs <= -5:
-                raise TargetError("A loudness lies between -40 and -5 LUFS.")
+                raise TargetError("A loudness lies between −40 and −5 LUFS.")
             rule = replace(rule, loudness_lufs=self.loudness_lufs)
         if self.ceiling_dbtp is not None:
             if not -20 <= self.ceiling_dbtp <= 0:
-                raise TargetError("A ceiling lies between -20 and 0 dBTP.")
+                raise TargetError("A ceiling lies between −20 and 0 dBTP.")
             rule = replace(rule, ceiling_dbtp=self.ceiling_dbtp)
         if self.limits:
             if rule.mode not in ("track", "album"):

@@ -437,9 +437,7 @@ class SpellingForm(ActForm):
 class SentenceForm(ActForm):
     """A choice that is not in it leaves what was there; a speed above the blank's becomes its highest."""
 
-    kind = forms.ChoiceField(
-        required=False, label="Where it plays", choices=[(str(k), text) for k, text in _KINDS]
-    )
+    kind = forms.ChoiceField(required=False, label="Where it plays", choices=[(str(k), text) for k, text in _KINDS])
     medium = forms.ChoiceField(required=False, label="Blank", choices=[(m.key, m.a_label) for m in MEDIA])
     gap = forms.CharField(required=False, max_length=40, label="Gap between all tracks")
     level = forms.ChoiceField(required=False, label="Loudness", choices=_LEVELS)

@@ -228,7 +228,7 @@ class _Numbers(forms.CharField):
 class AcceptedForm(forms.Form):
     """One kind of file that plays as it is; what is left open sets no limit."""
 
-    codec = _choice("Coding", [("", "(none)"), *((row.key, row.label) for row in CODECS)])
+    codec = _choice("Codec", [("", "(none)"), *((row.key, row.label) for row in CODECS)])
     containers = forms.MultipleChoiceField(
         required=False, label="In", choices=[(row.key, row.label) for row in CONTAINERS],
         widget=forms.SelectMultiple(attrs={"size": 3}),

@@ -130,7 +130,7 @@ class AdmissionTests(AccountCase):
         make_account(name="Orrel", password=PASSWORD, role=Role.WORK)
         address, wrong = reverse("accounts:sign-in"), {"username": "Orrel", "password": "wrong"}
         said = [self.client.post(address, wrong) for _ in range(5)]
-        self.assertIn("do not go together", said[0].content.decode())
+        self.assertIn("do not match", said[0].content.decode())
         self.assertEqual([answer.status_code for answer in said], [200] * 4 + [429])
         right = self.client.post(address, {"username": "Orrel", "password": PASSWORD})
         self.assertEqual(right.status_code, 429)

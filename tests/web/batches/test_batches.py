@@ -99,7 +99,7 @@ class ForecastTests(BatchCase):
         page = self.page(reverse("batches:forecast"), target="radio-mp3")
         self.assert_all_in(("Coded lossily a second time.", "<b>5</b> convert", "MB now"), page)
         self.assertEqual(page.count("the station takes MP3 only"), 1, "said once for all lines that share it")
-        self.assert_all_in(("-19 LUFS", "measured first"), self.page(reverse("batches:forecast"), target="course"))
+        self.assert_all_in(("−19 LUFS", "measured first"), self.page(reverse("batches:forecast"), target="course"))
 
     def test_it_is_made_anew_when_the_list_or_the_destination_changes(self) -> None:
         self.gather()

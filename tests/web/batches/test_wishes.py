@@ -208,17 +208,17 @@ class ChoiceTests(WishCase):
         return self.client.post(reverse("batches:mark"), values, follow=True).content.decode()
 
     def test_left_out_by_marks_and_by_what_they_share(self) -> None:
-        self.assertIn("1 track left out of the batch", self.mark("leave", "notice.wav"))
+        self.assertIn("1 track excluded from the batch", self.mark("leave", "notice.wav"))
         batch = self.start("target=car-mp3")
         self.assertEqual(sorted(self.made(batch)), ["peal.flac car-mp3", "slow.mp3 car-mp3"])
         self.assertEqual(Batch.objects.latest("pk").pk, batch.pk)
         self.assertIn("Restore excluded tracks", self.page(reverse("batches:forecast")))
-        self.assertIn("1 track in the batch again", self.mark("take"))
+        self.assertIn("1 track included in the batch again", self.mark("take"))
         self.assertEqual(TrackChoice.objects.count(), 0)
         page = self.mark("leave", target="archive-flac", code="lossy-to-lossless")
         self.assertIn("Left out: <a", page)
         self.assertEqual([c.track_id for c in choices_of(self.ids)], [self.track("slow.mp3").pk])
-        self.assertIn("1 track as the batch again", self.mark("forget"))
+        self.assertIn("1 track back to the batch", self.mark("forget"))
         self.assertIn("Select lines", self.mark("leave"))
         self.assertIn("Select lines", self.mark("sparkle", "peal.flac"))
         self.assertIn("1 track taken off the pull list", self.mark("off", "peal.flac"))
@@ -314,7 +314,7 @@ class OddTests(WishCase):
         own = {"tag_title": "Peal", "tag_album": "Tower days"}
         no_picture = SimpleUploadedFile("cover.png", b"GIF89a no picture")
         page = self.client.post(address, own | {"cover": no_picture}).content.decode()
-        self.assertIn("no JPEG or PNG picture", page)
+        self.assertIn("not a readable JPEG or PNG picture", page)
         self.client.post(address, own | {"cover": SimpleUploadedFile("cover.png", _png())})
         # What plays as it is, is copied, and has the picture too.
         for target, pictures in (

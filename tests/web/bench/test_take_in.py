@@ -215,7 +215,7 @@ class TakeInTests(BenchCase):
                 self.work()
             taken.refresh_from_db()
             self.assertEqual((taken.job.state, list(taken.readings), taken.results), ("stopped", ["1"], {}))
-            self.assertIn("it goes on there", self.shown(taken))
+            self.assertIn("reading continues from there", self.shown(taken))
             self.press("start", taken)
             self.work_all()
         taken.refresh_from_db()

@@ -101,7 +101,7 @@ class DeliverTests(VolumeCase):
         self.assertEqual([state for _, state in self.states(delivery)], ["done", "waiting", "waiting"])
         self.assertIn("taken out in the middle of", self.page(reverse("bench:index")))
         self.assertIn("Plug in", self.page(reverse("bench:volume", args=[self.stick.pk])))
-        self.assertIn("goes on", self.press("plug", self.stick.pk))
+        self.assertIn("continues", self.press("plug", self.stick.pk))
         (job,) = [job for job in self.work() if job.kind == "deliver"]
         self.assertEqual(job.state, "done", job.error)
         self.assertEqual([state for _, state in self.states(delivery)], ["done"] * 3)
@@ -217,7 +217,7 @@ class VolumePageTests(VolumeCase):
         mark = page.split('name="lost" value="')[1].split('"')[0]
         (self.root / "b.mp3").write_bytes(b"2")
         values = {"file_system": "exfat", "name": "New", "lost": mark}
-        self.assertIn("Something else is on the volume", self.press("format-anew", self.stick.pk, **values))
+        self.assertIn("The contents of the volume changed", self.press("format-anew", self.stick.pk, **values))
         self.assertEqual(self.on_stick(), {"a.mp3", "b.mp3"})
         values["lost"] = self.page(address).split('name="lost" value="')[1].split('"')[0]
         self.assertIn("Formatted; 2 files", self.press("format-anew", self.stick.pk, **values))

@@ -227,7 +227,7 @@ class LookTests(WebCase):
         self.client.post(reverse("jobs:continue", args=[job.pk]))
         self.work()
         job.refresh_from_db()
-        self.assertEqual((job.state, job.message), ("done", "3 tracks looked at, 1 not there."))
+        self.assertEqual((job.state, job.message), ("done", "3 tracks analysed, 1 not there."))
         self.assertEqual({path.stem for path in settings.RUMBREL.pictures.iterdir()}, {str(pk) for pk in ids[:2]})
         start_looks(track_ids=ids)
         (again,) = self.work()

@@ -24,7 +24,7 @@ from rumbrel.web.compare.models import BlindTest, Comparison
 from rumbrel.web.compare.services import comparison_folder
 from rumbrel.web.jobs.models import Job
 from tests.signals import decoded, write_sound
-from tests.web.case import WebCase
+from tests.web.case import WebCase, plain_spaces
 
 
 class CompareCase(WebCase):
@@ -57,7 +57,7 @@ class ComparisonTests(CompareCase):
         page = self.make(
             f"item:{item.pk}", "target:pocket-aac", "way:average-mp3:mp3-constant-64", "way:car-mp3:mp3-constant-96"
         )
-        self.assertIn("5 sounds of 5 s", page)
+        self.assertIn("5 sounds of 5 s", plain_spaces(page))
         made = Comparison.objects.get()
         self.assertEqual([voice["error"] for voice in made.found], [""] * 5)
         self.assertEqual((made.start_seconds, made.seconds), (0.0, 5.0), "a track of 5 s holds no 10 s")

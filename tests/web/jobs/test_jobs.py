@@ -192,7 +192,7 @@ class DeskTests(JobCase):
 
 class TroubleTests(JobCase):
     def test_the_database_says_what_to_do(self) -> None:
-        for said, words in (("database or disk is full", "Make room"), ("database is locked", "Continue to go on")):
+        for said, words in (("database or disk is full", "Make room"), ("database is locked", "Press Continue")):
             self.does = mock.Mock(side_effect=OperationalError(said))
             with self.assertLogs("rumbrel.web.jobs", "WARNING"):
                 job = self.run_it(self.start())

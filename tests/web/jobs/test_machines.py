@@ -135,7 +135,7 @@ class SharedTests(RedisCase):
                 known.finished(str(Path(step.source.path).absolute()), step.work), "noted by this side"
             )
         refused = [machine for machine in self.list.machines() if machine.refusal]
-        self.assertIn("is its disk mounted", refused[0].refusal)
+        self.assertIn("Is its disk mounted", refused[0].refusal)
         self.assertEqual(refused[0].finished, 0)
         self.assertIsNone(blind.poll())
 

@@ -216,7 +216,7 @@ class BroughtTests(WebCase):
             set(lines), {str(self.source / name) for name in ("notice 🔔.wav", "a/peal <b>.flac", "empty.mp3")}
         )
         page = self.client.get(address, {"kind": ".m3u8", "paths": "car-mp3"}).content.decode()
-        self.assert_all_in(("would be left out", "empty"), page)
+        self.assert_all_in(("would be excluded", "empty"), page)
         car = self.client.get(address, {"kind": ".m3u8", "paths": "car-mp3", "anyway": "on"}).content.decode()
         batch = start_batch(track_ids=ids, wish=BatchWish(targets=(find_target("car-mp3"),)))
         self.work()

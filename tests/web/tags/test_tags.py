@@ -105,7 +105,7 @@ class EditTests(TagCase):
             ({"cells": json.dumps({"1": {"title": "x" * 5_000}})}, "at most 4,000 characters"),
             ({"cells": "[1]"}, "could not be read"),
             ({"cells": json.dumps({"1": {"colour": "red"}})}, "no field &#x27;colour&#x27;"),
-            ({"cover": SimpleUploadedFile("x.png", b"no picture"), "cover_act": "put"}, "no JPEG or PNG"),
+            ({"cover": SimpleUploadedFile("x.png", b"no picture"), "cover_act": "put"}, "not a readable JPEG or PNG"),
         ):
             self.assertIn(words, self.preview(**asked), asked)
 

@@ -366,7 +366,7 @@ class ErrorTests(SafetyCase):
                 503,
                 "Not written: there is no room left at /data/covers. Free some space",
             ),
-            (OperationalError("database is locked"), 503, "kept Rumbrel&#x27;s database to itself"),
+            (OperationalError("database is locked"), 503, "locked Rumbrel&#x27;s database"),
             (OSError(5, "Input/output error"), 500, "Something went wrong"),
         ):
             with mock.patch("rumbrel.web.collection.views.collection.totals_of", side_effect=error):

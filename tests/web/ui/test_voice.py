@@ -102,7 +102,7 @@ class VoiceTests(TestCase):
     def test_the_guide_names_what_is_on_the_screens(self) -> None:
         """Each label in italics stands in a template, a form, a state or a target."""
         pages = "\n".join(path.read_text() for path in ROOT.rglob("templates/**/*.html"))
-        plain = html.unescape(re.sub(r"\s+", " ", re.sub(r"\{%.*?%\}|\{\{.*?\}\}|<[^>]*>", "", pages)))
+        plain = re.sub(r"\s+", " ", html.unescape(re.sub(r"\{%.*?%\}|\{\{.*?\}\}|<[^>]*>", "", pages)))
         code = [path.read_text() for path in ROOT.rglob("*.py") if "migrations" not in path.parts]
         known = " ".join([plain, *code, *(path.read_text() for path in ROOT.rglob("*.toml"))]).lower()
         missing = [

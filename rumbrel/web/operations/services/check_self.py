@@ -197,9 +197,7 @@ def _files() -> Iterator[Check]:
 def _workers() -> Iterator[Check]:
     since = seconds_since_beat()
     if since is None or since > 12 * SECONDS_BETWEEN_LOOKS:
-        said = (
-            "no worker carries out jobs" if since is None else f"no worker has been active for {since / 60:.0f} min"
-        )
+        said = "no worker carries out jobs" if since is None else f"no worker has been active for {since / 60:.0f} min"
         yield _wrong("workers", said, "Start Rumbrel: ./run start. If it runs, its log says why they end.")
     else:
         active = Job.objects.filter(state__in=Job.ACTIVE).count()

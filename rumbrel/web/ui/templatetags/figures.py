@@ -113,6 +113,12 @@ def level(value: float | None, places: int = 0) -> str:
 
 
 @register.filter
+def minus(text: str) -> str:
+    """A figure that was formatted already, with a true minus."""
+    return text.replace("-", "−")
+
+
+@register.filter
 def signed(decibels: float) -> str:
     """With its sign and one decimal."""
     return "0.0" if abs(decibels) < 0.05 else f"{decibels:+.1f}".replace("-", "−")

@@ -87,7 +87,9 @@ class Command(ReportingCommand):
         parser.add_argument("--trim", action="store_true", help="trim silence at both ends")
         parser.add_argument("--dry-run", action="store_true", help="forecast only, write nothing")
         parser.add_argument("--verify-only", action="store_true", help="check what is there against its sources")
-        parser.add_argument("--report", type=Path, metavar="FILE.csv|json", help="also write the result of each file here")
+        parser.add_argument(
+            "--report", type=Path, metavar="FILE.csv|json", help="also write the result of each file here"
+        )
         parser.add_argument(
             "--jobs", type=int, default=default_jobs(), metavar="N", help="at once; default: one per core"
         )

@@ -24,7 +24,10 @@ class Command(ReportingCommand):
     def add_arguments(self, parser: CommandParser) -> None:
         super().add_arguments(parser)
         parser.add_argument(
-            "--target", default="archive-flac", metavar="SLUG", help="what the tracks are converted to; default: lossless FLAC"
+            "--target",
+            default="archive-flac",
+            metavar="SLUG",
+            help="what the tracks are converted to; default: lossless FLAC",
         )
         parser.add_argument(
             "--out", required=True, type=Path, metavar="DIR", help="a folder for the disc is created in it"
