@@ -106,8 +106,9 @@ class WayTests(WayCase):
         with page.expect_download() as download:
             page.get_by_role("link", name="Download all").click()
         with zipfile.ZipFile(download.value.path()) as archive:
-            self.assertEqual(len(archive.namelist()), 3)
-            for name in archive.namelist():
+            names = [name for name in archive.namelist() if name != "digests.sha256"]
+            self.assertEqual(len(names), 3)
+            for name in names:
                 with archive.open(name) as file, soundfile.SoundFile(file) as sound:
                     self.assertEqual((sound.subtype, sound.samplerate, sound.channels), ("ULAW", 8000, 1))
         self.assertEqual(self.faults, [])

@@ -1,5 +1,6 @@
 """Batches: from forecast to report, through stops, kills and odd sources; the same as the command makes."""
 
+import hashlib
 import io
 import json
 import os
@@ -25,6 +26,7 @@ from rumbrel.core.sound.shape import SoundShape
 from rumbrel.core.targets import all_targets, find_target
 from rumbrel.core.workflows.convert import LevelWish
 from rumbrel.core.workflows.deliver import deliver, plan_delivery
+from rumbrel.core.workflows.fixity import read_manifest
 from rumbrel.web.batches.models import Batch, Item
 from rumbrel.web.batches.services import forecast_tracks, start_batch
 from rumbrel.web.batches.steps import kept_step, restored_step
@@ -164,8 +166,11 @@ class RunTests(BatchCase):
         raw = b"".join(self.client.get(reverse("batches:download-all", args=[batch.pk])).streaming_content)
         with zipfile.ZipFile(io.BytesIO(raw)) as archive:
             self.assertIsNone(archive.testzip())
-            results = {name: Path(batch.destination, name).read_bytes() for name in archive.namelist()}
+            names = [name for name in archive.namelist() if name != "digests.sha256"]
+            results = {name: Path(batch.destination, name).read_bytes() for name in names}
             self.assertEqual(len(results), 2)
+            digests = {name: hashlib.sha256(content).hexdigest() for name, content in results.items()}
+            self.assertEqual(read_manifest(archive.read("digests.sha256").decode()), digests)
             for name, content in results.items():
                 self.assertEqual(archive.read(name), content)
 
@@ -226,7 +231,7 @@ class RunTests(BatchCase):
         self.page(reverse("batches:batch", args=[batch.pk]))
         raw = b"".join(self.client.get(reverse("batches:download-all", args=[batch.pk])).streaming_content)
         with zipfile.ZipFile(io.BytesIO(raw)) as archive:
-            self.assertEqual((archive.testzip(), archive.namelist()), (None, ["source/tape ?.flac"]))
+            self.assertEqual((archive.testzip(), archive.namelist()), (None, ["source/tape ?.flac", "digests.sha256"]))
         self.assertEqual(self.client.get(reverse("batches:download", args=[self.item(".wav").pk])).status_code, 200)
 
     def test_a_second_press_makes_no_second_batch(self) -> None:

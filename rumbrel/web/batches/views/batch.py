@@ -186,6 +186,7 @@ def download_all(request: HttpRequest, pk: int) -> StreamingHttpResponse:
         raise Http404("This batch has no results yet.")
     folder = services.results_folder(found, paths)
     files = [(path, services.shown_name(str(path.relative_to(folder)))) for path in paths]
-    response = StreamingHttpResponse(services.stream_archive(files=files), content_type="application/zip")
+    answer = services.stream_archive(files=files, digests_name="digests.sha256")
+    response = StreamingHttpResponse(answer, content_type="application/zip")
     response["Content-Disposition"] = f'attachment; filename="batch-{found.pk}.zip"'
     return response

@@ -31,8 +31,9 @@ def clock(seconds: float | None) -> str:
 
 @register.filter
 def megabytes(size: int | None) -> str:
-    """Units of 1,000,000 bytes with one decimal."""
-    return f"{(size or 0) / 1e6:,.1f}"
+    """Units of 1,000,000 bytes with one decimal; with three where one would leave nothing."""
+    value = (size or 0) / 1e6
+    return f"{value:.3f}" if 0 < value < 0.05 else f"{value:,.1f}"
 
 
 @register.filter
