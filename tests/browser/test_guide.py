@@ -298,10 +298,12 @@ class WalkThroughTests(GuideCase):
             r.page.get_by_label("Trials").select_option("8")
             r.press("Begin")
             for number in range(1, 9):
-                expect(r.page.locator("[data-blind]")).to_contain_text(f"Trial {number}:")
-                r.look()
+                expect(r.page.locator("#trial")).to_contain_text(f"Trial {number} of 8")
                 r.page.wait_for_load_state()
-                r.page.locator("#said-first").click()
+                r.page.keyboard.press("1")
+                expect(r.page.locator("#answer")).to_be_enabled()
+                r.look()
+                r.page.locator("#answer").click()
 
         self.follow("way-10", make, lambda r: r.look(), answer, lambda r: r.look())
 

@@ -154,6 +154,11 @@ class Item(models.Model):
         return max(0, int((self.worst_seconds or 0.0) + (cut / rate if rate else 0.0)) - 3)
 
     @property
+    def notes(self) -> list[str]:
+        """What there is to know of a result; a line that failed has its error instead."""
+        return [] if self.state == self.State.FAILED else [warning["text"] for warning in self.warnings]
+
+    @property
     def hear_query(self) -> str:
         """The query of the comparison that begins at that place; "" where there is none to lead to. A refused result is
         made again to be heard, since it got no name."""

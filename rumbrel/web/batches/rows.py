@@ -1,8 +1,10 @@
 """Steps and items as screens show them."""
 
-from collections.abc import Iterable
+from collections import Counter
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from string import ascii_lowercase
 
 from rumbrel.core.forecast import Action, Step
 from rumbrel.core.formats.table import format_label
@@ -20,6 +22,8 @@ __all__ = [
     "forecast_row",
     "now_text",
     "settings_lines",
+    "SharedNote",
+    "shared_notes",
     "shared_reason",
     "warning_rows",
 ]
@@ -117,6 +121,28 @@ def shared_reason(reasons: list[str]) -> str:
         return ""
     commonest = max(set(reasons), key=reasons.count)
     return commonest if reasons.count(commonest) * 2 > len(reasons) else ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SharedNote:
+    """A note that several lines have, said once above them: the lines show its letter."""
+
+    letter: str
+    text: str
+    lines: int
+
+
+_LEAST_SHARED = 3
+
+
+def shared_notes(notes: Sequence[Sequence[str]]) -> tuple[SharedNote, ...]:
+    """What at least three lines say, the commonest first; notes are those of each line."""
+    counts = Counter(text for line in notes for text in dict.fromkeys(line))
+    shared = [(text, lines) for text, lines in counts.most_common(len(ascii_lowercase)) if lines >= _LEAST_SHARED]
+    return tuple(
+        SharedNote(letter=letter, text=text, lines=lines)
+        for letter, (text, lines) in zip(ascii_lowercase, shared, strict=False)
+    )
 
 
 def settings_lines(wish: BatchWish) -> list[tuple[str, str]]:

@@ -12,6 +12,7 @@ from rumbrel.core.errors import OutputError, TargetError
 from rumbrel.core.places import Volume, list_volume
 from rumbrel.core.places.file_systems import file_system_for
 from rumbrel.core.targets import Target, find_target
+from rumbrel.core.verdict import Verdict
 from rumbrel.core.workflows.deliver import Fate
 from rumbrel.web.batches.rows import facts_text
 from rumbrel.web.jobs.models import Job
@@ -19,6 +20,8 @@ from rumbrel.web.ui.templatetags.figures import bytes_text
 
 from .models import Delivery, VolumeRow
 from .services import facts_on, stand_in_volumes, volume_of
+
+_FINE = (Verdict.PASSED, Verdict.NOT_APPLICABLE)
 
 __all__ = [
     "PlayedRow",
@@ -113,8 +116,18 @@ class VolumeView:
     played: tuple[PlayedTrack, ...]
     checks: tuple[PlayerCheck, ...]
     unread: int
-    lengths: tuple[tuple[int, str, str], ...]
+    lengths: tuple[tuple[int, str, str, str], ...]
     others: int
+
+    @property
+    def wanting(self) -> tuple[PlayerCheck, ...]:
+        """The questions that something is to be done about."""
+        return tuple(check for check in self.checks if check.verdict not in _FINE)
+
+    @property
+    def fine(self) -> tuple[PlayerCheck, ...]:
+        """Those that passed, or have nothing to be asked about."""
+        return tuple(check for check in self.checks if check.verdict in _FINE)
 
     @property
     def refused(self) -> tuple[PlayedTrack, ...]:
@@ -140,7 +153,11 @@ def volume_view(row: VolumeRow) -> VolumeView:
     plays = sum(volume.bytes_taken(track.entry.size_bytes) for track in played if track.plays)
     refused = sum(volume.bytes_taken(track.entry.size_bytes) for track in played if not track.plays)
     rest = max(0, volume.used_bytes - plays - refused)
-    lengths = [(plays, "plays", "plays"), (refused, "does not play", "does not play"), (rest, "other", "other files")]
+    lengths = [
+        (plays, "plays", "plays", "plays"),
+        (refused, "does not play", "does not play", "refused"),
+        (rest, "other", "other files", "others"),
+    ]
     return VolumeView(
         volume=volume, target=target, played=played, checks=player_checks(volume, entries, played, target),
         unread=sum(1 for entry in entries if is_sound(entry.relative) and entry.relative not in sound),
@@ -158,18 +175,18 @@ def fate_counts(delivery: Delivery) -> list[tuple[str, int, int]]:
     return [(fate, *found[fate]) for fate in Fate if fate in found]
 
 
-def delivery_lengths(delivery: Delivery) -> list[tuple[int, str, str]]:
+def delivery_lengths(delivery: Delivery) -> list[tuple[int, str, str, str]]:
     """The bytes of a forecast on its volume's ruler: what is there, then what comes, in its order."""
     sums = delivery.sums
     items = list(delivery.items.filter(taken_bytes__gt=0).values_list("taken_bytes", "number", "title"))
     used = max(0, sums.get("capacity_bytes", 0) - sums.get("free_bytes", 0))
     coming = sum(taken for taken, _, _ in items)
     kept = max(0, used + sums.get("needed_bytes", 0) - coming) if items else used
-    lengths = [(kept, "on it", "what is on it and stays")]
+    lengths = [(kept, "on it", "what is on it and stays", "stays")]
     if len(items) <= _MOST_LENGTHS:
-        return lengths + [(taken, str(number), title) for taken, number, title in items]
+        return lengths + [(taken, str(number), title, "comes") for taken, number, title in items]
     each = -(-len(items) // _MOST_LENGTHS)
     groups = [items[start : start + each] for start in range(0, len(items), each)]
     return lengths + [
-        (sum(t for t, _, _ in group), "", f"{len(group):,} tracks from {group[0][2]}") for group in groups
+        (sum(t for t, _, _ in group), "", f"{len(group):,} tracks from {group[0][2]}", "comes") for group in groups
     ]

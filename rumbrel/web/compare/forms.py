@@ -33,6 +33,12 @@ class BlindForm(forms.Form):
     one = forms.TypedChoiceField(coerce=int, label="Which of two is")
     other = forms.TypedChoiceField(coerce=int, label="against")
     trials = forms.TypedChoiceField(coerce=int, choices=[(each, str(each)) for each in TRIALS], label="trials")
+    tells = forms.ChoiceField(
+        choices=[("each", "after each trial"), ("end", "at the end")], required=False, label="Answers shown"
+    )
+
+    def clean_tells(self) -> bool:
+        return bool(self.cleaned_data["tells"] != "end")
 
     def __init__(self, data: Any, *, voices: list[tuple[int, str]], **more: Any) -> None:
         super().__init__(data, **more)

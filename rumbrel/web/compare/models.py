@@ -30,13 +30,14 @@ class Comparison(models.Model):
 
 class BlindTest(models.Model):
     """Trials in which one of two voices is to be told from the other, in an order that nobody sees. one and other are
-    their numbers; answers are {"one_first", "said_first"} of the trials that are over; one_first is the order of the
+    their numbers; tells says that each answer is judged at once, and not only at the end; answers are {"one_first", "said_first"} of the trials that are over; one_first is the order of the
     trial under way."""
 
     comparison = models.ForeignKey(Comparison, on_delete=models.CASCADE, related_name="tests")
     one = models.PositiveSmallIntegerField(default=0)
     other = models.PositiveSmallIntegerField()
     trials = models.PositiveSmallIntegerField()
+    tells = models.BooleanField(default=True)
     answers = models.JSONField(default=list)
     one_first = models.BooleanField()
     created_at = models.DateTimeField(auto_now_add=True)
@@ -54,3 +55,8 @@ class BlindTest(models.Model):
     @property
     def ended(self) -> bool:
         return len(self.answers) >= self.trials
+
+    @property
+    def judged(self) -> bool:
+        """Whether the page may say by now which answers were right."""
+        return self.tells or self.ended

@@ -170,7 +170,7 @@ class BlindTests(CompareCase):
         address, orders = reverse("compare:answer", args=[test.pk]), []
         for number in range(1, 9):
             page = self.page(reverse("compare:blind", args=[test.pk]))
-            self.assertIn(f"Trial {number}:", page)
+            self.assertIn(f"Trial {number} of 8", page)
             first, second = self.sound(test, "first"), self.sound(test, "second")
             self.assertEqual({first, second}, {voices[0], voices[2]})
             self.assertEqual(len(first), len(second))
@@ -200,6 +200,20 @@ class BlindTests(CompareCase):
         )
         self.assertEqual([row["was"] for row in rows], ["the first" if first else "the second" for first in orders])
         self.assertEqual(json.dumps(record["trials"][2]["right"]), "false")
+
+    def test_answers_are_told_at_the_end_where_that_is_asked_for(self) -> None:
+        self.begin(tells="end")
+        test = BlindTest.objects.get()
+        address, page = reverse("compare:blind", args=[test.pk]), ""
+        for number in range(1, 9):
+            page = self.page(address)
+            self.assertNotRegex(page, r"right so far|verdict-|trial-right|trial-wrong|It was")
+            self.assertEqual(page.count("trial-answered"), number - 1)
+            self.client.post(reverse("compare:answer", args=[test.pk]), {"number": number, "said": "first"})
+        page, right = self.page(address), BlindTest.objects.get().right
+        self.assertEqual((page.count("trial-right"), page.count("trial-wrong")), (right, 8 - right))
+        self.assertEqual((page.count("verdict-passed"), page.count('rect class="is-ours"')), (right, 1))
+        self.assertEqual(page.count("<rect"), 9, "a bar for each count from none to all")
 
     def test_orders_differ_from_trial_to_trial(self) -> None:
         self.begin(trials=30)

@@ -16,7 +16,7 @@ from .. import services
 from ..forms import DigestDaysForm, query_of
 from ..models import Batch, Item, KeptInStep
 from ..queries import batches, changed_items, items_of, reasons_of, result_items, verifying
-from ..rows import shared_reason
+from ..rows import shared_notes, shared_reason
 from ..wishes import BatchWish
 
 PAGE_ITEMS = 100
@@ -95,7 +95,9 @@ def batch(request: HttpRequest, pk: int) -> HttpResponse:
         "cursor": max((item.changed for item in items), default=0),
         "largest": _largest(found),
         "shared": shared_reason(reasons_of(found, first=first, last=last)),
+        "notes": () if head["busy"] or head["verifying"] else shared_notes([item.notes for item in items]),
     }
+    context["letters"] = {note.text: note.letter for note in context["notes"]}
     return render(request, "batches/batch.html", context)
 
 
@@ -125,6 +127,7 @@ def progress(request: HttpRequest, pk: int) -> HttpResponse:
         "cursor": max((item.changed for item in items), default=since),
         "largest": _largest(found),
         "shared": shared_reason(reasons_of(found, first=first, last=last)),
+        "letters": {},
         "fragment": True,
     }
     return render(request, "batches/_progress.html", context)

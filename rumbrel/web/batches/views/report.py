@@ -16,7 +16,7 @@ from rumbrel.core.conversion.report import table_cell
 from .. import services
 from ..models import Batch, Item
 from ..queries import batches, items_of, result_items
-from ..rows import settings_lines
+from ..rows import settings_lines, shared_notes
 from ..wishes import BatchWish
 
 _COLUMNS = (
@@ -76,9 +76,13 @@ def printed(request: HttpRequest, pk: int) -> HttpResponse:
     """All lines on one page, what failed first, with the exact settings."""
     found = get_object_or_404(batches(), pk=pk)
     wish = BatchWish.restored(found.targets, found.options)
+    items = list(items_of(found, worst_first=True)[:MOST_PRINTED])
+    notes = shared_notes([item.notes for item in items])
     context = {
         "batch": found,
-        "items": items_of(found, worst_first=True)[:MOST_PRINTED],
+        "items": items,
+        "notes": notes,
+        "letters": {note.text: note.letter for note in notes},
         "settings": settings_lines(wish),
         "counts": found.counts_in_order,
     }

@@ -11,6 +11,7 @@ from django.views.decorators.http import require_POST, require_safe
 
 from rumbrel.core.errors import OutputError, RumbrelError
 from rumbrel.core.workflows.fixity import manifest_line
+from rumbrel.web.batches.rows import shared_notes, shared_reason
 from rumbrel.web.jobs.rows import job_row
 from rumbrel.web.jobs.services import stop_job
 from rumbrel.web.ui.answers import refusals_told
@@ -36,7 +37,14 @@ def _context(request: HttpRequest, delivery: Delivery) -> dict[str, Any]:
     done = items.filter(state=DeliveryItem.State.DONE).count()
     failed = items.filter(state__in=(DeliveryItem.State.FAILED, DeliveryItem.State.PART)).count()
     waiting = items.filter(state=DeliveryItem.State.WAITING).count()
+    notes = shared_notes([[warning["text"] for warning in item.warnings] for item in page])
+    is_right = delivery.source == services.RIGHT
     return {
+        "notes": notes,
+        "letters": {note.text: note.letter for note in notes},
+        "shared": shared_reason([item.reason for item in page]),
+        # One to select by before the start, one for the state after it.
+        "columns": 9 + bool(delivery.started or not is_right),
         "delivery": delivery,
         "row": delivery.volume,
         "sums": sums,
@@ -54,7 +62,7 @@ def _context(request: HttpRequest, delivery: Delivery) -> dict[str, Any]:
         and sums["fits"]
         and not delivery.busy
         and (waiting > 0 or failed > 0 or not delivery.started),
-        "is_right": delivery.source == services.RIGHT,
+        "is_right": is_right,
         "may_go": delivery.finished_at is not None and not delivery.busy and not failed,
         "has_digests": bool(services.digests_of_delivery(delivery)) if delivery.started else False,
     }

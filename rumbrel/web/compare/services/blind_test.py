@@ -13,13 +13,13 @@ __all__ = ["answer_trial", "start_test"]
 TRIALS = (8, 10, 16, 20, 30)
 
 
-def start_test(*, comparison: Comparison, one: int, other: int, trials: int) -> BlindTest:
+def start_test(*, comparison: Comparison, one: int, other: int, trials: int, tells: bool = True) -> BlindTest:
     """Raises RumbrelError for voices that cannot be heard against each other."""
     heard = {voice["number"] for voice in comparison.found if not voice["error"]}
     if one == other or not {one, other} <= heard:
         raise RumbrelError("Choose two different sounds that can be heard.")
     return BlindTest.objects.create(
-        comparison=comparison, one=one, other=other, trials=trials, one_first=bool(secrets.randbits(1))
+        comparison=comparison, one=one, other=other, trials=trials, tells=tells, one_first=bool(secrets.randbits(1))
     )
 
 

@@ -16,7 +16,7 @@ from rumbrel.core.workflows.compare import voice_file
 from .. import services
 from ..forms import AnswerForm, BlindForm
 from ..models import BlindTest, Comparison
-from ..rows import trial_rows
+from ..rows import GUESS_HEIGHT, guess_bars, trial_marks, trial_rows
 
 
 @require_POST
@@ -46,7 +46,10 @@ def blind(request: HttpRequest, pk: int) -> HttpResponse:
         "one": labels[test.one],
         "other": labels[test.other],
         "number": len(test.answers) + 1,
-        "rows": trial_rows(test),
+        "rows": trial_rows(test) if test.judged else [],
+        "marks": trial_marks(test),
+        "bars": guess_bars(test) if test.ended else [],
+        "floor": GUESS_HEIGHT,
         "chance": 100 * chance_of_guessing(test.right, len(test.answers)),
         "gone": not voice_file(services.comparison_folder(test.comparison), test.one).is_file(),
     }

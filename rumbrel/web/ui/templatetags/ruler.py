@@ -15,7 +15,8 @@ MOST_NUMBERS = 12
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Length:
-    """A length on the ruler, in its own width units. over says that it lies beyond the edge."""
+    """A length on the ruler, in its own width units. over says that it lies beyond the edge; kind names a pattern of its
+    own, "" for the two that take turns."""
 
     x: float
     width: float
@@ -23,6 +24,7 @@ class Length:
     title: str
     odd: bool
     over: bool
+    kind: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -39,6 +41,7 @@ class Span:
     end: float
     label: str = ""
     title: str = ""
+    kind: str = ""
 
 
 def mark_steps(length: float, steps: Sequence[int], most: int = MOST_NUMBERS) -> int:
@@ -60,6 +63,10 @@ def minute_marks(end_seconds: float, width: float) -> list[Mark]:
 
 
 _MARK_STEPS_BYTES = tuple(step * 10**power for power in range(3, 14) for step in (1, 2, 5))
+
+
+BYTE_KINDS = {"plays": "plays", "refused": "does not play", "others": "other files", "stays": "stays", "comes": "comes"}
+"""What lies on a volume or comes onto it, in words."""
 
 
 def byte_marks(end_bytes: float, width: float) -> list[Mark]:
@@ -109,6 +116,7 @@ def _drawn(
                     title=span.title,
                     odd=bool(number % 2),
                     over=over,
+                    kind=span.kind,
                 )
             )
     return {
@@ -147,14 +155,18 @@ def strip_ruler(
 
 @register.inclusion_tag("components/ruler.html")
 def bytes_ruler(
-    lengths: Sequence[tuple[int, str, str]], edge_bytes: int, name: str, width: int = WIDTH
+    lengths: Sequence[tuple[int, str, str, str]], edge_bytes: int, name: str, width: int = WIDTH
 ) -> dict[str, object]:
-    """Bytes end to end, (how many, label, title), on a volume that ends at an edge."""
+    """Bytes end to end, (how many, label, title, kind), on a volume that ends at an edge. Each kind has its pattern, which
+    the words below the ruler name with their sum; kinds are one of BYTE_KINDS."""
     spans, at = [], 0
-    for size, label, title in lengths:
-        spans.append(Span(start=at, end=at + size, label=label, title=title))
+    sums: dict[str, int] = {}
+    for size, label, title, kind in lengths:
+        spans.append(Span(start=at, end=at + size, label=label, title=title, kind=kind))
+        sums[kind] = sums.get(kind, 0) + size
         at += size
-    return _drawn(spans, edge_bytes, width, 58, name, byte_marks)
+    key = [(kind, BYTE_KINDS[kind], total) for kind, total in sums.items() if total]
+    return _drawn(spans, edge_bytes, width, 58, name, byte_marks) | {"key": key}
 
 
 @register.inclusion_tag("components/ruler.html")

@@ -223,6 +223,11 @@ function startBlind(form) {
     form.querySelectorAll("[data-blind-hear]").forEach((button) => {
       button.setAttribute("aria-pressed", String(button.dataset.blindHear === which));
     });
+    // What plays is what is answered with.
+    const answer = form.querySelector("#answer");
+    answer.value = which;
+    answer.disabled = false;
+    form.querySelector("[data-blind-answer]").textContent = `Answer: the ${which}`;
   };
   form.addEventListener("click", (event) => {
     const button = event.target.closest("[data-blind-hear]");
