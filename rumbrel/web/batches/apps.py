@@ -28,7 +28,7 @@ class BatchesConfig(AppConfig):
             return reverse("batches:batch", args=[batch])
 
         add_trace("track", results_of_track)
-        add_entry(Entry(order=40, address="batches:index", label="Batches", below=("batches:", "compare:")))
+        add_entry(Entry(order=40, address="batches:index", label="Batches", below=("batches:",)))
         register(
             JobKind(
                 key="batch",

@@ -34,7 +34,9 @@ class CollectionConfig(AppConfig):
             Role.LISTEN, "collection:pull", "collection:pull-all", "collection:pull-some", "collection:clear-pull",
             "collection:undo-clear", "collection:keep-view", "collection:remove-view", "collection:restore-view",
         )  # fmt: skip
-        add_entry(Entry(order=10, address="collection:index", label="Collection", below=("collection:", "tags:")))
+        add_entry(
+            Entry(order=10, address="collection:index", label="Collection", below=("collection:", "tags:", "compare:"))
+        )
         at_start(reread_old_facts)
         at_start(sweep_pictures)
         now_and_then(look_at_watched)

@@ -18,4 +18,6 @@ class PlaylistsConfig(AppConfig):
         add_holder("track", Holder(said=lists_said, settle=settle_lists))
         add_trace("track", lists_with_track)
         at_start(forget_lists)
-        add_entry(Entry(order=50, address="playlists:index", label="Playlists", below=("playlists:",)))
+        add_entry(
+            Entry(order=50, address="playlists:index", label="Playlists", below=("playlists:", "batches:export-list"))
+        )

@@ -44,6 +44,7 @@ MIDDLEWARE = [
     "rumbrel.web.ui.middleware.bodiless_head",
     "rumbrel.web.ui.middleware.own_pages_only",
     "rumbrel.web.ui.middleware.nothing_but_sound",
+    "rumbrel.web.ui.middleware.in_own_zone",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",

@@ -1,12 +1,15 @@
 """What holds for every request: who may ask, and that an answer to HEAD has no body."""
 
 from collections.abc import Callable
+from functools import cache
+from zoneinfo import ZoneInfo, available_timezones
 
 from django.http import HttpRequest, HttpResponse, HttpResponseBase
+from django.utils import timezone
 
 from .views.errors import foreign
 
-__all__ = ["bodiless_head", "nothing_but_sound", "own_pages_only"]
+__all__ = ["bodiless_head", "in_own_zone", "nothing_but_sound", "own_pages_only"]
 
 Answer = Callable[[HttpRequest], HttpResponseBase]
 _OWN = ("same-origin", "none", "")
@@ -66,5 +69,21 @@ def bodiless_head(answer: Answer) -> Answer:
                 response.content = b""  # type: ignore[attr-defined]
                 response.setdefault("Content-Length", str(length))
         return response
+
+    return answered
+
+
+@cache
+def _zones() -> frozenset[str]:
+    return frozenset(available_timezones())
+
+
+def in_own_zone(answer: Answer) -> Answer:
+    """Times on pages are those of the browser's zone, which it names in a cookie; UTC until it has."""
+
+    def answered(request: HttpRequest) -> HttpResponseBase:
+        name = request.COOKIES.get("zone", "")
+        with timezone.override(ZoneInfo(name) if name in _zones() else None):
+            return answer(request)
 
     return answered

@@ -1,5 +1,6 @@
 """What must hold whoever asks, on every page: methods, forgery, other hosts, paths outside, pages for errors."""
 
+from datetime import UTC, datetime
 from pathlib import Path
 from unittest import mock
 
@@ -172,6 +173,22 @@ class SafetyCase(WebCase):
             values |= {name: each for name, each in _OTHERS.items() if name in parameters}
             found[name] = reverse(name, kwargs=values)
         return found
+
+
+class ZoneTests(WebCase):
+    def test_times_are_those_of_the_users_clock(self) -> None:
+        at = datetime(2026, 7, 1, 22, 30, tzinfo=UTC)
+        folder = SourceFolder.objects.create(path=str(self.source))
+        Job.objects.create(kind="scan", subject=folder.pk, state="done", message="read")
+        Job.objects.update(ended_at=at, created_at=at, started_at=at)
+        for zone, shown in (
+            ("", "22:30"),
+            ("Asia/Kolkata", "04:00"),
+            ("../../etc/passwd", "22:30"),
+            ("Mars/Base", "22:30"),
+        ):
+            self.client.cookies["zone"] = zone
+            self.assertIn(shown, self.page(reverse("jobs:work")), zone)
 
 
 class MethodTests(SafetyCase):

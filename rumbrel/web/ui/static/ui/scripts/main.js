@@ -15,8 +15,10 @@ import { startSamples } from "./sample.js";
 import { startSingleKeys } from "./singlekeys.js";
 import { startTagging } from "./tagging.js";
 import { startTheme } from "./theme.js";
+import { startZone } from "./zone.js";
 
 startTheme();
+startZone();
 startNavigation();
 startBench();
 startTagging();
