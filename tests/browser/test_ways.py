@@ -157,7 +157,7 @@ class WayTests(WayCase):
     def test_an_archive_tree_is_mirrored_though_its_workers_are_killed(self) -> None:
         folder = self.instance.data / "demo" / "Archived"
         for number in range(6):
-            write_sound(folder / f"reel {number}" / f"Archived {number}.wav", 2_500_000, seed=number)
+            write_sound(folder / f"reel {number}" / f"Archived {number}.wav", 6_000_000, seed=number)
         page = self.gathered("Archived", 6)
         self.choose(page, "Destination", "folder")
         page.get_by_label("Folder").fill(str(self.instance.data / "demo" / "Mirror"))
