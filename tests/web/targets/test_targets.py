@@ -145,7 +145,7 @@ class OwnTargetTests(WebCase):
         self.assertNotIn("Tour bus", page.split("<main")[1])
         with self.assertRaisesRegex(TargetError, "There is no target"):
             listed_target("tour-bus-mp3-160")
-        back = re.search(r'action="(/targets/[^"]+/put-back/)"', page)[1]
+        back = re.search(r'action="(/targets/[^"]+/restore/)"', page)[1]
         self.assertIn("MP3 192 kbit/s", self.client.post(back, follow=True).content.decode())
         self.assertIn("cannot be restored", self.client.post(back, follow=True).content.decode())
 
