@@ -42,6 +42,7 @@ class WalkTests(BrowserCase):
             expect(page.locator("td", has_text=fault).first).to_be_visible()
         page.get_by_role("button", name="Clear the pull list").click()
         expect(page.locator(".message")).to_contain_text(re.compile(r"\d+ tracks taken off"))
+        page.wait_for_load_state()
         page.keyboard.press("/")
         page.keyboard.type("spoken notice")
         expect(page.get_by_text(re.compile(r"^3 of 29 tracks"))).to_be_visible()
