@@ -3,8 +3,11 @@
 `./run test slowest` says which tests take longest, so that the slow ones can be marked with @slow.
 """
 
+import contextlib
+import faulthandler
 import os
 import re
+import signal
 import subprocess
 import sys
 import tempfile
@@ -12,7 +15,7 @@ import time
 import unittest
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 ROOT = Path(__file__).resolve().parents[1]
 BIN = Path(sys.executable).parent
@@ -32,6 +35,10 @@ PARTS = (
 )
 """Beside each other, and the rest beside them: the browser's wait most, so that all share two cores well. Only the first
 has the demo made."""
+TEST_LIMIT_SECONDS = 600
+"""What a single test may take before its part ends, with a trace of where it stood. The slowest takes a tenth of it."""
+PART_LIMIT_SECONDS = 2_700
+"""What any part may take: one that hangs has failed, and what it said so far is shown."""
 SUMMARY = re.compile(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", re.MULTILINE)
 TOOK = re.compile(r"^.*: \d+ s by the clock, .*$", re.MULTILINE)
 
@@ -51,30 +58,76 @@ class Count:
         return f"{self.passed} passed, {self.failed} failed, {self.skipped} skipped"
 
 
+@dataclass(frozen=True, slots=True)
+class Process:
+    """A check or a part that runs. What it says goes to a file: a pipe stays open as long as any process it left behind
+    has it, and the run would wait for that one."""
+
+    process: "subprocess.Popen[bytes]"
+    said: IO[bytes]
+
+    @classmethod
+    def begin(cls, command: list[str], label: str = "") -> "Process":
+        """The browser's parts, which wait for one page after another, would wait longest for the cores: the rest is
+        nicer than they are."""
+        command = command if label.startswith("tests.browser") else ["nice", "-n", "10", *command]
+        said = tempfile.TemporaryFile()  # noqa: SIM115 - closed by end
+        running = subprocess.Popen(command, cwd=ROOT, stdout=said, stderr=said, start_new_session=True)
+        return cls(running, said)
+
+    def end(self, until: float) -> tuple[int, str]:
+        """Its exit status and what it said, once it has ended or its time is over (by time.monotonic)."""
+        late = ""
+        try:
+            status = self.process.wait(timeout=max(1.0, until - time.monotonic()))
+        except subprocess.TimeoutExpired:
+            status, late = 1, f"\nNot done after {PART_LIMIT_SECONDS} s, so it was ended."
+        self.kill()
+        with self.said as said:
+            said.seek(0)
+            return status, said.read().decode(errors="replace") + late
+
+    def kill(self) -> None:
+        """With whatever it started and left behind."""
+        with contextlib.suppress(ProcessLookupError):
+            os.killpg(self.process.pid, signal.SIGKILL)
+        self.process.wait()
+
+
 def main() -> int:
-    begun = time.perf_counter()
     words = sys.argv[1:]
     mode = words.pop(0) if words[:1] and words[0] in MODES else ""
-    # Beside each other; what they say is shown at the end.
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(1))
+    begun, until = time.perf_counter(), time.monotonic() + PART_LIMIT_SECONDS
     shared = mode in ("", "fast") and not words
-    checks = [] if mode.endswith("part") else [(name, _begun(command)) for name, command in CHECKS]
+    labels = [*map(list, PARTS), *_web_parts(), *_rest()] if shared else []
     part = "part" if mode == "fast" else "whole-part"
-    rest = [*map(list, PARTS[1:]), *_web_parts(), *_rest()] if shared else []
-    others = [_begun([sys.executable, "-m", "tests.run_all", part, *labels], labels[0]) for labels in rest]
+    # Beside each other; what they say is shown as each has ended.
+    with contextlib.ExitStack() as stack:
+
+        def begin(command: list[str], label: str = "") -> Process:
+            process = Process.begin(command, label)
+            stack.callback(lambda: process.process.poll() is None and process.kill())
+            return process
+
+        parts = [begin([sys.executable, "-m", "tests.run_all", part, *label], label[0]) for label in labels]
+        checks = [] if mode.endswith("part") else [(name, begin(command)) for name, command in CHECKS]
+        count = _counted(parts[0].end(until)) if shared else _run_here(words or ["tests"], mode)
+        if shared and not mode:
+            checks.append((FAULTS[0], begin(FAULTS[1])))
+        for other in parts[1:]:
+            count += _counted(other.end(until))
+        count += Count(0, sum(_failed(name, check.end(until)) for name, check in checks), 0)
+    print(f"{'All of it' if shared else ', '.join(words)}: {_took(begun)}")
+    print(count)
+    return 1 if count.failed or not count.passed else 0
+
+
+def _run_here(labels: list[str], mode: str) -> Count:
     with tempfile.TemporaryDirectory() as data:
         os.environ["RUMBREL_DATA"] = data
         os.environ["DJANGO_SETTINGS_MODULE"] = "rumbrel.web.settings.test"
-        count = _run_tests(list(PARTS[0]) if shared else words or ["tests"], mode)
-    print(f"{', '.join(PARTS[0] if shared else words)}: {_took(begun)}")
-    if not mode and not words:
-        checks.append((FAULTS[0], _begun(FAULTS[1])))
-    for other in others:
-        count += _counted(other)
-    count += Count(0, sum(_failed(name, check) for name, check in checks), 0)
-    if shared:
-        print(f"All of it: {_took(begun)}")
-    print(count)
-    return 1 if count.failed or not count.passed else 0
+        return _run_tests(labels, mode)
 
 
 def _took(begun: float) -> str:
@@ -106,26 +159,20 @@ def _rest() -> list[list[str]]:
     return [core[::2], [*core[1::2], *sorted(label for label in found if label not in named)]]
 
 
-def _begun(command: list[str], label: str = "") -> "subprocess.Popen[str]":
-    """Beside the browser's parts, which wait for one page after another and would wait longest for the cores."""
-    command = command if label.startswith("tests.browser") else ["nice", "-n", "10", *command]
-    return subprocess.Popen(command, cwd=ROOT, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+def _failed(name: str, ended: tuple[int, str]) -> bool:
+    status, said = ended
+    print(said if status else f"Passed: {name}", flush=True)
+    return status != 0
 
 
-def _failed(name: str, check: "subprocess.Popen[str]") -> bool:
-    said, _ = check.communicate()
-    print(said if check.returncode else f"Passed: {name}")
-    return check.returncode != 0
-
-
-def _counted(other: "subprocess.Popen[str]") -> Count:
-    """What another part came to; one that said nothing of itself has failed."""
-    said, _ = other.communicate()
+def _counted(ended: tuple[int, str]) -> Count:
+    """What a part came to; one that said nothing of itself has failed."""
+    status, said = ended
     summary, took = SUMMARY.search(said), TOOK.search(said)
-    if other.returncode or summary is None:
-        print(said)
+    if status or summary is None:
+        print(said, flush=True)
     elif took:
-        print(took.group())
+        print(took.group(), flush=True)
     return Count(*map(int, summary.groups())) if summary else Count(0, 1, 0)
 
 
@@ -144,7 +191,7 @@ def _run_tests(labels: list[str], mode: str) -> Count:
 
     class Runner(DiscoverRunner):
         def get_resultclass(self) -> Any:
-            return _Timed if mode == "slowest" else super().get_resultclass()
+            return _Timed if mode == "slowest" else _Limited
 
         def suite_result(self, suite: unittest.TestSuite, result: unittest.TestResult, **kwargs: object) -> int:
             kept.append(result)
@@ -159,7 +206,23 @@ def _run_tests(labels: list[str], mode: str) -> Count:
     return Count(result.testsRun - wrong - len(result.skipped), wrong, len(result.skipped))
 
 
-class _Timed(unittest.TextTestResult):
+class _Limited(unittest.TextTestResult):
+    """Ends the part where one test, or what comes before the next, does not end, and says where each thread stood."""
+
+    def startTest(self, test: unittest.TestCase) -> None:
+        self._arm()
+        super().startTest(test)
+
+    def stopTest(self, test: unittest.TestCase) -> None:
+        super().stopTest(test)
+        self._arm()
+
+    @staticmethod
+    def _arm() -> None:
+        faulthandler.dump_traceback_later(TEST_LIMIT_SECONDS, exit=True)
+
+
+class _Timed(_Limited):
     """Keeps how long each test took."""
 
     times: list[tuple[float, str]] = []

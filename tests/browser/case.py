@@ -42,7 +42,7 @@ class Running:
 @cache
 def running(command: str, name: str = "") -> Running:
     """The instance that a command starts ("demo" or "serve"), one for each name; it is there until the tests end."""
-    data = tempfile.TemporaryDirectory()
+    data = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
@@ -61,7 +61,11 @@ def running(command: str, name: str = "") -> Running:
         if server.poll() is not None:
             return
         server.send_signal(signal.SIGTERM)
-        server.wait(timeout=30)
+        try:
+            server.wait(timeout=30)
+        except subprocess.TimeoutExpired:
+            server.kill()
+            server.wait()
         server.stdout.close()
         data.cleanup()
 

@@ -348,7 +348,9 @@ class WholeReferenceTests(GuideCase):
             "work": ("/work/",),
         }
         self.reader.go("/help/")
-        listed = set(" ".join(self.reader.page.locator(".keys tbody tr td:first-child").all_inner_texts()).split())
+        signs = self.reader.page.locator(".keys tbody tr td:first-child").all_inner_texts()
+        fields = self.reader.page.locator("[data-key-for]")
+        listed = {*" ".join(signs).split(), *(field.input_value() for field in fields.all())}
         missing = []
         for page in sorted(GUIDE.glob("*.md")):
             self.reader.read, self.reader.keys = "", set()

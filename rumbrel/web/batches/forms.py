@@ -235,11 +235,19 @@ class MarkedForm(forms.Form):
     LEAVE, TAKE, OFF, FOR, FORGET = "leave", "take", "off", "for", "forget"
     act = forms.ChoiceField(choices=[(word, word) for word in (LEAVE, TAKE, OFF, FOR, FORGET)])
     other = forms.CharField(required=False, max_length=80)
-    track = forms.TypedMultipleChoiceField(required=False, coerce=int)
+    track = forms.MultipleChoiceField(required=False)
+    """A track, or the line of one target of it: its number, or number:target."""
 
     def __init__(self, data: QueryDict, *, ids: list[int]) -> None:
         super().__init__(data)
-        self.fields["track"].choices = [(pk, pk) for pk in ids]
+        there = set(map(str, ids))
+        sent = [line for line in data.getlist("track") if line.partition(":")[0] in there]
+        self.fields["track"].choices = [(line, line) for line in sent]
+
+    def lines(self) -> list[tuple[int, str]]:
+        """Of the marked lines: the track, and the slug of the target; "" for all of the track's."""
+        parts = [line.partition(":") for line in self.cleaned_data["track"]]
+        return [(int(pk), slug) for pk, _, slug in parts]
 
 
 class TrackChoiceForm(forms.Form):

@@ -240,6 +240,7 @@ class TrackChoice(models.Model):
     owner = models.CharField(max_length=150, blank=True)
     track = models.ForeignKey(Track, on_delete=models.CASCADE, related_name="+")
     left_out = models.BooleanField(default=False)
+    not_for = models.JSONField(default=list)
     target_slug = models.CharField(max_length=80, blank=True)
     name = models.CharField(max_length=500, blank=True)
     fields = models.JSONField(default=list)

@@ -46,12 +46,13 @@ class Destination:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Choice:
-    """What a single track has otherwise than its batch: left out of it, another target, another name for its
-    result (without ending), other tags in it ("" takes one out), no pictures in it (bare), or
-    one that was chosen (cover, a file)."""
+    """What a single track has otherwise than its batch: left out of it, or of some of its targets (not_for, by their
+    slugs), another target, another name for its result (without ending), other tags in it ("" takes one out), no
+    pictures in it (bare), or one that was chosen (cover, a file)."""
 
     track_id: int
     left_out: bool = False
+    not_for: tuple[str, ...] = ()
     target_slug: str = ""
     name: str = ""
     fields: tuple[tuple[str, str], ...] = ()

@@ -223,6 +223,23 @@ class ChoiceTests(WishCase):
         self.assertIn("Select lines", self.mark("sparkle", "peal.flac"))
         self.assertIn("1 track taken off the pull list", self.mark("off", "peal.flac"))
 
+    def test_the_line_of_one_target_is_left_out_by_itself(self) -> None:
+        two, pk = {"target": ["car-mp3", "archive-flac"]}, self.track("peal.flac").pk
+        page = self.page(reverse("batches:forecast"), **two)
+        self.assertIn(f'value="{pk}:car-mp3" aria-label="Select Peal for USB stick', page)
+        left = {**two, "act": "leave", "track": [f"{pk}:archive-flac"]}
+        page = self.client.post(reverse("batches:mark"), left, follow=True).content.decode()
+        self.assert_all_in(("1 line of 1 track excluded from the batch", "Left out of one target:"), page)
+        self.assertNotIn(f'value="{pk}:archive-flac"', page)
+        [choice] = choices_of(self.ids)
+        self.assertEqual((choice.left_out, choice.not_for), (False, ("archive-flac",)))
+        batch = self.start("target=car-mp3&target=archive-flac")
+        self.assertEqual([made for made in sorted(self.made(batch)) if "peal" in made], ["peal.flac car-mp3"])
+        page = self.client.post(reverse("batches:mark"), {**left, "track": [f"{pk}:car-mp3"]}, follow=True).content
+        self.assertIn("Left out: <a", page.decode(), "no target is left for it")
+        self.assertIn("1 track included", self.mark("take"))
+        self.assertEqual(TrackChoice.objects.count(), 0)
+
     def test_another_target_another_name_and_other_tags_for_one(self) -> None:
         before = self.sources()
         pk = self.track("peal.flac").pk

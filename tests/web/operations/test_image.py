@@ -148,4 +148,8 @@ def _running(command: list[str], environment: dict[str, str], folder: Path) -> I
         yield
     finally:
         process.send_signal(signal.SIGTERM)
-        process.wait(timeout=60)
+        try:
+            process.wait(timeout=60)
+        except subprocess.TimeoutExpired:
+            process.kill()
+            raise

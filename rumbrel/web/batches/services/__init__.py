@@ -1,7 +1,7 @@
 """What is done with batches."""
 
 from .archive_results import stream_archive
-from .choose_for_tracks import choices_of, choose, forget_choices, sweep_covers
+from .choose_for_tracks import choices_of, choose, forget_choices, leave_out_lines, sweep_covers
 from .export_list import ExportedList, export_list
 from .forecast_tracks import forecast_tracks, ledger_for, plan_for, see_that_it_may_hold, source_of
 from .join_collection import join_collection, start_joining
@@ -47,6 +47,7 @@ __all__ = [
     "join_collection",
     "keep_in_step",
     "keep_what_is_due",
+    "leave_out_lines",
     "ledger_for",
     "originals_of",
     "plan_for",

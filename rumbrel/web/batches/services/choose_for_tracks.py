@@ -16,7 +16,7 @@ from rumbrel.web.ui.asking import who_asks
 from ..models import Batch, TrackChoice
 from ..wishes import Choice
 
-__all__ = ["choices_of", "choose", "forget_choices", "sweep_covers"]
+__all__ = ["choices_of", "choose", "forget_choices", "leave_out_lines", "sweep_covers"]
 
 _IDS_A_QUERY = 500
 _FIELD_NAMES = frozenset(row.name for row in FIELDS)
@@ -32,8 +32,8 @@ def choices_of(ids: Sequence[int]) -> tuple[Choice, ...]:
 def _value(row: TrackChoice) -> Choice:
     fields = tuple((name, value) for name, value in row.fields)
     return Choice(
-        track_id=row.track_id, left_out=row.left_out, target_slug=row.target_slug, name=row.name, fields=fields,
-        bare=row.bare, cover=row.cover,
+        track_id=row.track_id, left_out=row.left_out, not_for=tuple(row.not_for), target_slug=row.target_slug,
+        name=row.name, fields=fields, bare=row.bare, cover=row.cover,
     )  # fmt: skip
 
 
@@ -41,6 +41,7 @@ def choose(
     *,
     ids: Sequence[int],
     left_out: bool | None = None,
+    not_for: Sequence[str] | None = None,
     target_slug: str | None = None,
     name: str | None = None,
     fields: Sequence[tuple[str, str]] | None = None,
@@ -55,6 +56,7 @@ def choose(
             raise TargetError(f"There is no tag '{field[:40]}', or its text is too long.")
     values = {
         "left_out": left_out,
+        "not_for": None if not_for is None else sorted(not_for),
         "target_slug": target_slug,
         "name": None if name is None else name.strip()[:500],
         "fields": None if fields is None else [list(pair) for pair in fields],
@@ -70,9 +72,28 @@ def choose(
             )
         # Whoever is as all others has no choice any more.
         TrackChoice.objects.filter(
-            owner=who_asks(), left_out=False, target_slug="", name="", fields=[], bare=False, cover=""
+            owner=who_asks(), left_out=False, not_for=[], target_slug="", name="", fields=[], bare=False, cover=""
         ).delete()
     return len(ids)
+
+
+def leave_out_lines(lines: Sequence[tuple[int, str]], *, slugs: Sequence[str]) -> None:
+    """Leave tracks out of single targets of a batch, slugs; out of the batch where no target is left. A line without a
+    slug is the whole track."""
+    asked: dict[int, set[str]] = {}
+    for pk, slug in lines:
+        asked.setdefault(pk, set()).update([slug] if slug else slugs)
+    for choice in choices_of(list(asked)):
+        asked[choice.track_id] |= set(choice.not_for)
+    groups: dict[frozenset[str], list[int]] = {}
+    for pk, out in asked.items():
+        groups.setdefault(frozenset(out), []).append(pk)
+    with transaction.atomic():
+        for out, ids in groups.items():
+            if out.issuperset(slugs):
+                choose(ids=ids, left_out=True, not_for=())
+            else:
+                choose(ids=ids, not_for=sorted(out))
 
 
 def _kept_cover(cover: Cover) -> str:

@@ -1,7 +1,7 @@
 """The forecast of tracks for targets, from kept facts and the ledger: no sound file is opened."""
 
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
@@ -65,7 +65,8 @@ def plan_for(tracks: Sequence[KnownTrack], wish: BatchWish) -> ConvertPlan:
         source, known = source_of(track, choice)
         by_path[source.key] = known
         for slug in [choice.target_slug] if choice.target_slug else [target.slug for target in wish.targets]:
-            sources[slug].append(source)
+            if slug not in choice.not_for:
+                sources[slug].append(source)
     targets = [target for target in wish.all_targets if target in wish.targets or sources[target.slug]]
     return plan_conversion(
         lambda target: Gathering(sources=tuple(sources[target.slug])),
@@ -116,13 +117,15 @@ def ledger_for(destination: Path) -> ResultLedger:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PulledForecast:
     """The forecast of the pull list: the steps of one target after those of another, in the list's order, with the
-    titles of their tracks. left_out are the tracks that the user left out."""
+    titles of their tracks. left_out are the tracks that the user left out; left_out_lines those left out of single
+    targets, each with the target's name."""
 
     plan: ConvertPlan
     steps: tuple[Step, ...]
     titles: Mapping[int, str]
     wish: BatchWish
     left_out: tuple[int, ...] = ()
+    left_out_lines: tuple[tuple[int, str], ...] = ()
 
     @property
     def working(self) -> list[Step]:
@@ -168,12 +171,21 @@ def forecast_tracks(*, wish: BatchWish) -> PulledForecast:
         titles={track.pk: track.title for track in tracks},
         wish=wish,
         left_out=tuple(c.track_id for c in wish.choices if c.left_out and c.track_id in there),
+        left_out_lines=tuple(_left_out_lines(wish, there)),
     )
     with _lock:
         while len(_kept) >= _MOST_KEPT:
             _kept.pop(next(iter(_kept)))
         _kept[key] = found
     return found
+
+
+def _left_out_lines(wish: BatchWish, there: Collection[int]) -> Iterator[tuple[int, str]]:
+    names = {target.slug: target.name for target in wish.all_targets}
+    for choice in wish.choices:
+        if choice.track_id in there and not choice.left_out:
+            slugs = [choice.target_slug] if choice.target_slug else [target.slug for target in wish.targets]
+            yield from ((choice.track_id, names[slug]) for slug in slugs if slug in choice.not_for)
 
 
 def _mark(folder: Path) -> int:

@@ -80,6 +80,7 @@ def _shown(request: HttpRequest, form: ForecastForm, found: PulledForecast) -> d
         "without_values": _without_values(found),
         "form_targets": [(target.slug, target.name) for target in all_targets()],
         "several": len(wish.all_targets) > 1,
+        "left_out_lines": [(pk, found.titles.get(pk, ""), name) for pk, name in found.left_out_lines[:40]],
         "chosen": len([choice for choice in wish.choices if not choice.left_out]),
         "shared": shared_reason([step.reason for step in found.working]),
         "largest": max(
@@ -147,16 +148,17 @@ def mark(request: HttpRequest) -> HttpResponse:
     if not marked.is_valid():
         messages.error(request, "Select lines of the forecast, then choose what to do with them.")
         return _back(form, request)
-    chosen, act = marked.cleaned_data["track"], marked.cleaned_data["act"]
+    lines, act = marked.lines(), marked.cleaned_data["act"]
     try:
-        if not chosen and act in (MarkedForm.LEAVE, MarkedForm.OFF):
-            found = services.forecast_tracks(wish=form.wish(services.choices_of(ids)))
+        wish = form.wish(services.choices_of(ids))
+        if not lines and act in (MarkedForm.LEAVE, MarkedForm.OFF):
             what, code = ShownForm(request.POST).chosen()
             if what or code:
-                chosen = sorted({step.source_id for step in _steps_shown(found, ShownForm(request.POST))})
-        if not chosen and act == MarkedForm.TAKE:
-            chosen = [choice.track_id for choice in services.choices_of(ids) if choice.left_out]
-        text = _marked(act, chosen, marked.cleaned_data["other"])
+                shown = _steps_shown(services.forecast_tracks(wish=wish), ShownForm(request.POST))
+                lines = [(step.source_id, step.target.slug) for step in shown]
+        if not lines and act == MarkedForm.TAKE:
+            lines = [(choice.track_id, "") for choice in services.choices_of(ids) if choice.left_out or choice.not_for]
+        text = _marked(act, lines, marked.cleaned_data["other"], [target.slug for target in wish.targets])
     except RumbrelError as error:
         messages.error(request, str(error))
         return _back(form, request)
@@ -164,7 +166,8 @@ def mark(request: HttpRequest) -> HttpResponse:
     return _back(form, request)
 
 
-def _marked(act: str, ids: list[int], other: str) -> str:
+def _marked(act: str, lines: list[tuple[int, str]], other: str, slugs: list[str]) -> str:
+    ids = list(dict.fromkeys(pk for pk, _ in lines))
     if act == MarkedForm.FORGET:
         return f"{counted(services.forget_choices(), 'track')} back to the batch's settings."
     if not ids:
@@ -175,9 +178,11 @@ def _marked(act: str, ids: list[int], other: str) -> str:
     if act == MarkedForm.FOR:
         services.choose(ids=ids, target_slug=other)
         return f"{tracks}: another target chosen." if other else f"{tracks}: back to the batch's targets."
-    services.choose(ids=ids, left_out=act == MarkedForm.LEAVE)
     if act == MarkedForm.LEAVE:
-        return f"{tracks} excluded from the batch; still on the pull list."
+        services.leave_out_lines(lines, slugs=slugs)
+        what = tracks if len(slugs) == 1 else f"{counted(len(lines), 'line')} of {tracks}"
+        return f"{what} excluded from the batch; still on the pull list."
+    services.choose(ids=ids, left_out=False, not_for=())
     return f"{tracks} included in the batch again."
 
 

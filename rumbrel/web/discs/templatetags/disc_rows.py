@@ -40,9 +40,9 @@ def laid_row(row: TrackRow, address: str, still: bool) -> str:
     page = address.replace("/track/0/", f"/track/{key}/")
     return mark_safe(  # noqa: S308 - every text in it was escaped above
         f'<tr data-row id="disc-row-{key}" data-key="{key}" data-track="{row.track_id}" data-title="{title}">'
-        f'<td class="num"><a href="{page}" data-open="{key}" id="open-{key}" aria-label="Track {row.number}: {title}">{row.number}</a></td>'
+        f'<td class="num"><a href="{page}" data-open="{key}" data-opens id="open-{key}" aria-label="Track {row.number}: {title}">{row.number}</a></td>'
         '<td class="handle" data-handle aria-hidden="true">≡</td>'
-        f'<td class="wide"><input class="cell" id="title-{key}" data-text="title" value="{title}" aria-label="Title of track {row.number}"{coded}{disabled}></td>'
+        f'<th scope="row" class="wide"><input class="cell" id="title-{key}" data-text="title" value="{title}" aria-label="Title of track {row.number}"{coded}{disabled}></th>'
         f'<td><input class="cell soft" id="performer-{key}" data-text="performer" value="{performer}" aria-label="Performer of track {row.number}"{disabled}></td>'
         f'<td class="fig">{first}<input class="cell cell-gap" id="gap-{key}" data-gap value="{gap}" aria-label="Gap before track {row.number}"{disabled}>{lead}</td>'
         f'<td class="num">{row.start}</td><td class="num">{row.length}</td><td class="num">{row.gain}</td>'

@@ -76,8 +76,34 @@ function watchErrors() {
   });
 }
 
+// What a press came to, for who does not see it: the texts that it changed, in the page's order, in one polite line.
+// What changes by itself, as a scan goes on, is not said.
+const SECONDS_FOR_AN_ANSWER = 4;
+const texts = () => new Map([...document.querySelectorAll("[data-spoken]")].map((part) => [part.dataset.spoken, part.textContent.replace(/\s+/g, " ").trim()]));
+
+// For what a script changes by itself.
+export function speak(text) {
+  document.getElementById("spoken").textContent = text;
+}
+
+function speakResults() {
+  let [before, askedAt] = [texts(), 0];
+  document.addEventListener("htmx:beforeRequest", (event) => {
+    if (asked(event.detail.requestConfig)) askedAt = performance.now();
+  });
+  document.addEventListener("htmx:afterSettle", () => {
+    const now = texts();
+    const changed = [...now].filter(([name, text]) => before.get(name) !== text).map(([, text]) => text);
+    before = now;
+    if (changed.length && performance.now() - askedAt < 1000 * SECONDS_FOR_AN_ANSWER) {
+      speak(changed.join(". "));
+    }
+  });
+}
+
 export function startAnnouncing() {
   watchErrors();
+  speakResults();
   const wishes = () => document.querySelectorAll("[data-notify]").forEach(showWish);
   document.addEventListener("click", (event) => {
     if (event.target.closest("[data-notify]")) Notification.requestPermission().then(wishes);

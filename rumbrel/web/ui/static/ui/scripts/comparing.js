@@ -1,4 +1,5 @@
 // Voices of one comparison play together, all but one of them silent: changing over keeps the sample.
+import { clock } from "./hearing.js";
 import { drawFrequencies, drawSpectrum, drawTime, rulerColours } from "./soundruler.js";
 
 const FADE_SECONDS = 0.004;
@@ -165,7 +166,12 @@ function startComparison(root) {
   const follow = () => {
     const share = engine.place() / seconds;
     root.querySelectorAll("[data-voice-at]").forEach((line) => { line.style.left = `${100 * share}%`; });
-    root.querySelector("[data-compare-time]").setAttribute("aria-valuenow", String(Math.round(engine.place())));
+    const at = Math.round(engine.place());
+    const slider = root.querySelector("[data-compare-time]");
+    if (slider.getAttribute("aria-valuenow") !== String(at) || !slider.hasAttribute("aria-valuetext")) {
+      slider.setAttribute("aria-valuenow", String(at));
+      slider.setAttribute("aria-valuetext", `${clock(at)} of ${clock(seconds)}`);
+    }
     root.dataset.at = engine.place().toFixed(2);
     root.dataset.playing = String(engine.playing);
     requestAnimationFrame(follow);

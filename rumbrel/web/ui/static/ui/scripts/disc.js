@@ -1,6 +1,7 @@
 // The disc's screen: one selection on ruler, table and groove; gaps and order changed where they are seen.
 /* global htmx, Sortable */
-import { say } from "./announce.js";
+import { say, speak } from "./announce.js";
+import { refuse } from "./fields.js";
 import { currentRow } from "./rows.js";
 
 const screen = () => document.getElementById("disc");
@@ -12,9 +13,8 @@ let swapping = false;
 let leaving = false;
 let entered = false;
 let typed = null;
-// What stands in forms that were not sent, or whose sending was refused, and the folds that are open.
+// What stands in forms that were not sent, or whose sending was refused.
 let unsent = new Map();
-let unfolded = [];
 
 // One change after another, each upon what the one before has made: none of quick ones is passed over.
 let changes = Promise.resolve();
@@ -46,12 +46,10 @@ function keepTyped(event) {
     .filter((each) => "defaultValue" in each && each.value !== each.defaultValue)
     .filter((each) => refused || new URL(each.form.action).pathname !== sent)
     .map((each) => [each.id, each.value]));
-  unfolded = [...document.querySelectorAll("#disc details[open][id]")].map((each) => each.id);
   typed = field?.id ? { id: field.id, value: field.value, changed: field.value !== field.defaultValue, at: field.selectionStart } : null;
 }
 
 function giveBackForms() {
-  unfolded.forEach((id) => { const fold = document.getElementById(id); if (fold) fold.open = true; });
   unsent.forEach((value, id) => { const each = document.getElementById(id); if (each) each.value = value; });
 }
 
@@ -61,6 +59,8 @@ function giveBack() {
   const field = typed && document.getElementById(typed.id);
   if (!field) return;
   if (typed.changed && "defaultValue" in field) field.value = typed.value;
+  const sentence = typed.changed && document.querySelector("#disc .message-error");
+  if (sentence) refuse(field, sentence);
   field.focus({ preventScroll: true });
   if (typed.at !== null && field.setSelectionRange && field.type === "text") field.setSelectionRange(typed.at, typed.at);
   const sends = entered && typed.changed;
@@ -71,10 +71,11 @@ function giveBack() {
 
 const markCurrent = () => mark(currentRow()?.dataset.key ?? openKey);
 
-function open(key) {
+// By a press, with the link that was pressed; or again, after the disc was drawn anew.
+function open(key, source) {
   openKey = key;
   const address = screen().dataset.trackPage.replace("/track/0/", `/track/${key}/`);
-  htmx.ajax("GET", address, { target: "#track-panel", swap: "innerHTML" });
+  htmx.ajax("GET", address, { source, target: "#track-panel", swap: "innerHTML" });
 }
 
 // What a notch or a length is pulled to, in the ruler's own units.
@@ -143,6 +144,7 @@ async function preview(key) {
   const head = document.getElementById("disc-free");
   head.dataset.before ??= head.textContent;
   head.textContent = place.querySelector("[data-head]")?.content.textContent.trim() ?? head.dataset.before;
+  if (pressedOffer === key) speak(head.textContent);
 }
 
 function endPreview() {
@@ -167,7 +169,10 @@ function pressPreview(button) {
   document.querySelectorAll("[data-preview-offer]").forEach((each) => {
     each.setAttribute("aria-pressed", String(each.closest("[data-offer]").dataset.offer === pressedOffer));
   });
-  if (pressedOffer === null) endPreview();
+  if (pressedOffer === null) {
+    endPreview();
+    speak(document.getElementById("disc-free").textContent);
+  }
   else {
     document.getElementById("disc-preview").dataset.wanted = key;
     preview(key);
@@ -247,6 +252,7 @@ export function startDisc() {
     if (openKey && document.getElementById(`disc-row-${openKey}`)) open(openKey);
     markCurrent();
   });
+  document.addEventListener("drawer-closed", () => { openKey = ""; });
   document.addEventListener("measured", () => {
     // Nobody loses what he is typing: what was found shows with the next change.
     const typing = document.activeElement?.closest("#disc input, #disc select");
@@ -259,7 +265,7 @@ export function startDisc() {
     const link = event.target.closest("#disc [data-open]");
     if (link && !event.ctrlKey && !event.metaKey) {
       event.preventDefault();
-      open(link.dataset.open);
+      open(link.dataset.open, link);
     }
     if (event.target.closest("#disc tr[data-key]")) setTimeout(markCurrent);
   });
@@ -284,8 +290,7 @@ export function startDisc() {
     if (!row || isBusy()) return;
     if (event.altKey && (event.key === "ArrowUp" || event.key === "ArrowDown")) {
       event.preventDefault();
-      const focused = document.activeElement?.id;
-      act("step", { keys: row.dataset.key, way: event.key === "ArrowUp" ? "up" : "down" }).then(() => document.getElementById(focused)?.focus());
+      act("step", { keys: row.dataset.key, way: event.key === "ArrowUp" ? "up" : "down" });
       return;
     }
     if (event.target.closest("input, select, textarea") || event.ctrlKey || event.metaKey || event.altKey) return;

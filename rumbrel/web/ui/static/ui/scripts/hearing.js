@@ -8,7 +8,7 @@ audio.preload = "none";
 const now = { track: "", title: "", mark: null, level: null };
 const unplayable = new Set();
 
-const clock = (seconds, thousandths = false) => {
+export const clock = (seconds, thousandths = false) => {
   const whole = Math.floor(seconds);
   const text = `${Math.floor(whole / 60)}:${String(whole % 60).padStart(2, "0")}`;
   return thousandths ? `${text}.${String(Math.floor((seconds % 1) * 1000)).padStart(3, "0")}` : text;

@@ -63,10 +63,7 @@ export function startOrdering() {
     if (!row?.dataset.entry || event.ctrlKey || event.metaKey) return;
     if (event.altKey && (event.key === "ArrowUp" || event.key === "ArrowDown")) {
       event.preventDefault();
-      const focused = document.activeElement?.id;
-      act("step", { entry: together(row), way: event.key === "ArrowUp" ? "up" : "down" }).then(() => {
-        if (focused) document.getElementById(focused)?.focus();
-      });
+      act("step", { entry: together(row), way: event.key === "ArrowUp" ? "up" : "down" });
     } else if (event.key === "x" && !event.altKey && !event.target.closest("input:not([type=checkbox]), select, textarea")) {
       event.preventDefault();
       markOf(row).checked = !markOf(row).checked;

@@ -1,4 +1,6 @@
 // The row the user is at. Rows are replaced as work goes on; the one the user is at stays so.
+import { say } from "./announce.js";
+
 const all = () => [...document.querySelectorAll("tr[data-row]")];
 let currentId = "";
 
@@ -18,8 +20,17 @@ export function walkRows(step) {
   next.querySelector("a, button:not([data-pull])")?.focus({ preventScroll: true });
 }
 
-// The row whose mark was pressed last: with shift, all from there to here are pulled at once.
+// The row whose mark was pressed last: with shift, all from there to here are pulled at once. Where there is no shift, a
+// press says that the next two marks are its ends.
 let markedId = "";
+let ranging = false;
+
+function switchRange(on) {
+  ranging = on;
+  if (on) markedId = "";
+  document.querySelectorAll("[data-range-switch]").forEach((button) => button.setAttribute("aria-pressed", String(on)));
+  if (on) say("Press the mark of the first track, then that of the last.");
+}
 
 function pullRange(row) {
   const rows = all();
@@ -28,6 +39,7 @@ function pullRange(row) {
   const between = rows.slice(ends[0], ends[1] + 1).filter((each) => each.id.startsWith("track-"));
   const form = document.getElementById("pull-range");
   form.elements.ids.value = between.map((each) => each.id.slice("track-".length)).join(" ");
+  switchRange(false);
   form.elements.back.value = location.pathname + location.search;
   form.requestSubmit();
   return true;
@@ -42,9 +54,10 @@ export function markRow(row, toHere) {
 }
 
 document.addEventListener("click", (event) => {
+  if (event.target.closest("[data-range-switch]")) switchRange(!ranging);
   const row = event.target.closest("tr[data-row]");
   if (!row) return;
-  if (event.target.closest("[data-pull]") && event.shiftKey && document.getElementById("pull-range") && pullRange(row)) {
+  if (event.target.closest("[data-pull]") && (event.shiftKey || ranging) && document.getElementById("pull-range") && pullRange(row)) {
     event.preventDefault();
     event.stopPropagation();
     return;

@@ -1,0 +1,123 @@
+"""What holds after every press: the focus is on something in sight, a line of words says what came of it, and nothing
+above what was pressed has moved."""
+
+from dataclasses import dataclass
+
+from playwright.sync_api import Locator, Page, expect
+
+LARGEST_SHIFT = 0.02
+"""The layout shift that a press may cause above itself, as the browser scores it (Layout Instability, W3C)."""
+_WATCH = """() => {
+  window.shifts = [];
+  window.asked = 0;
+  const ask = window.fetch;
+  window.fetch = (...words) => {
+    window.asked += 1;
+    return ask(...words).finally(() => setTimeout(() => { window.asked -= 1; }));
+  };
+  new PerformanceObserver((list) => list.getEntries().forEach((entry) => window.shifts.push({
+    value: entry.value, tops: entry.sources.map((source) => source.previousRect.height ? source.previousRect.top : Infinity),
+    what: entry.sources.map((source) => source.node?.nodeName + "." + (source.node?.className ?? "")).join(" "),
+  }))).observe({ type: "layout-shift" });
+}"""
+_BEFORE = """(part) => {
+  window.shifts = [];
+  window.pageOfPress = true;
+  return { top: part.getBoundingClientRect().top, text: document.querySelector("main").innerText, told: %s };
+}"""
+_TOLD = """['spoken', 'told', 'ended'].map((id) => document.getElementById(id)?.textContent).join() +
+  [...document.querySelectorAll('[role=status], [role=alert], [aria-live]')].map((each) => each.textContent).join()"""
+_AFTER = """() => {
+  const part = document.activeElement;
+  const box = part?.getBoundingClientRect();
+  return {
+    here: window.pageOfPress === true, shifts: window.shifts ?? [],
+    focus: part === document.body ? "" : `${part.tagName.toLowerCase()}#${part.id} ${part.textContent.trim().slice(0, 40)}`,
+    inView: Boolean(box) && box.bottom > 0 && box.top < innerHeight && box.right > 0 && box.left < innerWidth,
+    text: document.querySelector("main")?.innerText, told: %s,
+  };
+}"""
+_PLACE = """([table, target]) => {
+  const rows = [...table.rows].filter((row) => row.checkVisibility());
+  const here = document.activeElement;
+  const stops = (row) => [...row.cells].filter((cell) => cell.checkVisibility()).flatMap((cell) => {
+    const found = [...cell.querySelectorAll("a[href], button:not([disabled]), input:not([type=hidden]):not([disabled]), select:not([disabled]), summary")].filter((each) => each.checkVisibility());
+    return found.length ? found : [cell];
+  });
+  const [from, to] = [here.closest("tr"), target.closest("tr")];
+  return { down: rows.indexOf(to) - rows.indexOf(from), right: stops(to).indexOf(target) - stops(to).indexOf(here) };
+}"""
+
+
+@dataclass(frozen=True, slots=True)
+class _Before:
+    top: float
+    text: str
+    told: str
+
+
+class Presses:
+    """Presses by keys alone or by touch, on one page, with what was wrong after each."""
+
+    def __init__(self, page: Page, way: str) -> None:
+        self.page, self.way = page, way
+        self.wrong: list[str] = []
+        page.add_init_script(f"({_WATCH})()")
+
+    def press(self, part: Locator, *, speaks: bool = True) -> None:
+        """Press a part as the way has it; where the page stays, look at what came of it."""
+        part = part.first
+        part.wait_for()
+        name = f"{self.page.url}: {' '.join((part.text_content() or '').split())[:40] or part.get_attribute('id')}"
+        if self.way == "keys":
+            self.reach(part)
+        else:
+            part.scroll_into_view_if_needed()
+        before = _Before(**part.evaluate(_BEFORE % _TOLD))
+        if self.way == "keys":
+            self.page.keyboard.press("Space" if part.evaluate("(each) => each.matches('input')") else "Enter")
+        else:
+            part.tap()
+        self.settle()
+        self._look(name, before, speaks)
+
+    def settle(self) -> None:
+        self.page.wait_for_load_state()
+        self.page.wait_for_function("() => !window.asked")
+        expect(self.page.locator(".htmx-request:not([hx-trigger*=load])")).to_have_count(0)
+        self.page.evaluate("() => new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done)))")
+
+    def _look(self, name: str, before: _Before, speaks: bool) -> None:
+        after = self.page.evaluate(_AFTER % _TOLD)
+        if not after["here"] or after["text"] is None:
+            return
+        moved = [shift for shift in after["shifts"] if any(top < before.top for top in shift["tops"])]
+        if sum(shift["value"] for shift in moved) > LARGEST_SHIFT:
+            self.wrong.append(f"{name}: moves what is above it: {[shift['what'] for shift in moved]}")
+        if not after["focus"]:
+            self.wrong.append(f"{name}: nothing has the focus")
+        elif not after["inView"]:
+            self.wrong.append(f"{name}: the focus is out of sight, on {after['focus']}")
+        if speaks and after["text"] != before.text and after["told"] == before.told:
+            self.wrong.append(f"{name}: nothing is said")
+
+    def reach(self, part: Locator) -> None:
+        """Come to a part by the tab key, and by the arrows where it lies in a table."""
+        element = part.element_handle()
+        for _ in range(200):
+            if element.evaluate("(each) => each === document.activeElement"):
+                return
+            table = element.evaluate_handle("(each) => each.closest('table[data-grid]')").as_element()
+            if table and table.evaluate("(each) => each.contains(document.activeElement)"):
+                self._walk(table, element)
+                return
+            self.page.keyboard.press("Tab")
+        raise AssertionError(f"{self.page.url}: the tab key does not come to {part}")
+
+    def _walk(self, table: object, element: object) -> None:
+        for way, back, forth in (("down", "ArrowUp", "ArrowDown"), ("right", "ArrowLeft", "ArrowRight")):
+            for _ in range(300):
+                steps = self.page.evaluate(_PLACE, [table, element])[way]
+                if not steps:
+                    break
+                self.page.keyboard.press(forth if steps > 0 else back)
