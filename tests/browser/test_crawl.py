@@ -1,4 +1,5 @@
-"""Every page that links reach, with data and without: in both themes, wide and narrow, by a checker of accessibility.
+"""Every page that links reach, with data and without, all folds open: in both themes and the user's own colours, wide
+and narrow, by a checker of accessibility.
 
 The checker is axe-core, from the npm registry, for tests only; its rules follow WCAG 2.2 A and AA and good practice.
 """
@@ -6,6 +7,7 @@ The checker is axe-core, from the npm registry, for tests only; its rules follow
 import re
 from collections import Counter
 from pathlib import Path
+from typing import Any
 from urllib.parse import urlsplit
 
 from playwright.sync_api import Page
@@ -30,7 +32,12 @@ _DOWNLOADS = ("/results/", "/download/", "/image/", "/tracks/export.", "/checksu
 _RUN = """async () => (await axe.run(document, {resultTypes: ["violations"]})).violations.flatMap(
     (rule) => rule.nodes.map((node) => `${rule.id}: ${node.html.slice(0, 160)} (${node.failureSummary.slice(0, 200)})`))"""
 _CONTRAST = """async () => (await axe.run(document, {runOnly: ["color-contrast"]})).violations.flatMap(
-    (rule) => rule.nodes.map((node) => `dark ${rule.id}: ${node.html.slice(0, 160)}`))"""
+    (rule) => rule.nodes.map((node) => `${rule.id}: ${node.html.slice(0, 160)}`))"""
+_UNFOLD = "() => document.querySelectorAll('main details').forEach((fold) => { fold.open = true; })"
+_LOOKS: tuple[tuple[str, dict[str, Any]], ...] = (
+    ("dark", {"color_scheme": "dark"}),
+    ("the user's own colours", {"color_scheme": "light", "forced_colors": "active"}),
+)
 _WIDER = "document.documentElement.scrollWidth - document.documentElement.clientWidth"
 
 
@@ -88,7 +95,7 @@ class CrawlCase(BrowserCase):
             self.wrong.append(f"{address}: {answer.status}")
 
     def _look(self, page: Page, address: str, titles: dict[str, str]) -> None:
-        page.emulate_media(color_scheme="light")
+        page.emulate_media(color_scheme="light", forced_colors="none")
         page.set_viewport_size({"width": 1280, "height": 800})
         answer = page.goto(self.instance.address + address)
         size = len(answer.body())
@@ -100,11 +107,13 @@ class CrawlCase(BrowserCase):
         if titles.get(path, title) != title or any(t == title and p != path for p, t in titles.items()):
             self.wrong.append(f"{address}: its title is another page's: {title}")
         titles[path] = title
+        page.evaluate(_UNFOLD)
         page.evaluate(_AXE)
         self.wrong += [f"{address}: {fault}" for fault in page.evaluate(_RUN)]
-        page.emulate_media(color_scheme="dark")
-        self.wrong += [f"{address}: {fault}" for fault in page.evaluate(_CONTRAST)]
-        for width in (1280, 390):
+        for look, media in _LOOKS:
+            page.emulate_media(**media)
+            self.wrong += [f"{address}, {look}: {fault}" for fault in page.evaluate(_CONTRAST)]
+        for width in (1280, 640, 390):
             page.set_viewport_size({"width": width, "height": 800})
             if (over := page.evaluate(_WIDER)) > 0:
                 self.wrong.append(f"{address}: {over} px too wide at {width}")

@@ -89,11 +89,11 @@ def leave_out_lines(lines: Sequence[tuple[int, str]], *, slugs: Sequence[str]) -
     for pk, out in asked.items():
         groups.setdefault(frozenset(out), []).append(pk)
     with transaction.atomic():
-        for out, ids in groups.items():
-            if out.issuperset(slugs):
-                choose(ids=ids, left_out=True, not_for=())
+        for left, pks in groups.items():
+            if left.issuperset(slugs):
+                choose(ids=pks, left_out=True, not_for=())
             else:
-                choose(ids=ids, not_for=sorted(out))
+                choose(ids=pks, not_for=sorted(left))
 
 
 def _kept_cover(cover: Cover) -> str:

@@ -71,6 +71,12 @@ def percent(share: float) -> str:
 
 
 @register.filter
+def share_of(part: float, whole: float) -> str:
+    """For drawings, whose lengths are shares of their width."""
+    return f"{100 * part / whole:.2f}%"
+
+
+@register.filter
 def khz(rate: int) -> str:
     return f"{rate / 1000:g}" if rate else "–"
 
