@@ -1,6 +1,7 @@
 """What holds after every press: the focus is on something in sight, a line of words says what came of it, and nothing
 above what was pressed has moved."""
 
+from contextlib import nullcontext
 from dataclasses import dataclass
 
 from playwright.sync_api import Locator, Page, expect
@@ -49,6 +50,11 @@ _PLACE = """([table, target]) => {
 }"""
 
 
+_LEADS = """(part) => part.matches("a[href]:not([hx-get]):not([data-open]):not([href^='#'])")
+  || (part.type === "submit" && !part.matches("form[hx-post] *, form[hx-get] *"))"""
+_STEPS = "(part, label) => [...part.options].findIndex((each) => each.label === label) - part.selectedIndex"
+
+
 @dataclass(frozen=True, slots=True)
 class _Before:
     top: float
@@ -74,12 +80,25 @@ class Presses:
         else:
             part.scroll_into_view_if_needed()
         before = _Before(**part.evaluate(_BEFORE % _TOLD))
-        if self.way == "keys":
-            self.page.keyboard.press("Space" if part.evaluate("(each) => each.matches('input')") else "Enter")
-        else:
-            part.tap()
+        with self.page.expect_navigation() if part.evaluate(_LEADS) else nullcontext():
+            if self.way == "touch":
+                part.tap()
+            else:
+                self.page.keyboard.press("Space" if part.evaluate("(each) => each.matches('input')") else "Enter")
         self.settle()
         self._look(name, before, speaks)
+
+    def choose(self, part: Locator, label: str) -> None:
+        """Choose in a list whose choice leads to a page at once."""
+        with self.page.expect_navigation():
+            if self.way == "touch":
+                part.select_option(label=label)
+            else:
+                self.reach(part)
+                steps = part.evaluate(_STEPS, label)
+                for _ in range(abs(steps)):
+                    self.page.keyboard.press("ArrowDown" if steps > 0 else "ArrowUp")
+                self.page.keyboard.press("Enter")
 
     def settle(self) -> None:
         self.page.wait_for_load_state()

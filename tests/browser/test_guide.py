@@ -1,13 +1,16 @@
-"""The guide, followed literally in the demo: each label and each key that it names is on the screen of its step."""
+"""The guide, followed literally in the demo, by keys alone and by touch: each label and each key that it names is on the
+screen of its step."""
 
 import re
 from collections.abc import Callable
+from typing import Any
 
 from playwright.sync_api import Page, expect
 
 from tests.marks import slow
 
 from .case import ROOT, BrowserCase
+from .presses import Presses
 from .test_walk import A_WHILE_MS
 
 GUIDE = ROOT / "docs" / "guide"
@@ -32,8 +35,8 @@ _KEYS = (
 class _Reader:
     """Follows a page of the guide, and keeps all that was to be read on the screens of a step."""
 
-    def __init__(self, page: Page, address: str) -> None:
-        self.page, self._address = page, address
+    def __init__(self, page: Page, address: str, way: str) -> None:
+        self.page, self._address, self.presses = page, address, Presses(page, way)
         self.read, self.keys = "", set[str]()
 
     def look(self) -> None:
@@ -47,14 +50,13 @@ class _Reader:
     def press(self, name: str | re.Pattern[str], *, role: str = "button", within: str = "main") -> None:
         """Press what is called so, and look before and after."""
         self.look()
-        self.page.locator(within).get_by_role(role, name=name).first.click()  # type: ignore[arg-type]
-        self.page.wait_for_load_state()
+        self.presses.press(self.page.locator(within).get_by_role(role, name=name))  # type: ignore[arg-type]
         self.look()
 
     def click(self, part: str, *, until: str = "main") -> None:
         """Press a part, and look once another is there."""
         self.look()
-        self.page.locator(part).first.click()
+        self.presses.press(self.page.locator(part))
         expect(self.page.locator(until).first).to_be_visible(timeout=A_WHILE_MS)
         self.look()
 
@@ -66,8 +68,7 @@ class _Reader:
     def choose(self, label: str, text: str) -> None:
         """In a sentence, whose choices take effect at once."""
         self.look()
-        with self.page.expect_navigation():
-            self.page.get_by_label(label, exact=True).select_option(label=text)
+        self.presses.choose(self.page.get_by_label(label, exact=True), text)
         self.look()
 
 
@@ -76,10 +77,11 @@ Step = Callable[[_Reader], object]
 
 class GuideCase(BrowserCase):
     maxDiff = None
+    way, context = "keys", dict[str, Any](viewport={"width": 1280, "height": 900})
 
     def setUp(self) -> None:
         super().setUp()
-        self.reader = _Reader(self.page(viewport={"width": 1280, "height": 900}), self.instance.address)
+        self.reader = _Reader(self.page(**self.context), self.instance.address, self.way)
 
     def absent(self, text: str) -> list[str]:
         """What a text names and the screens did not show."""
@@ -123,7 +125,8 @@ class WalkThroughTests(GuideCase):
             self.reader.read, self.reader.keys = "", set()
             step(self.reader)
             missing += [f"step {number}: {each}" for each in self.absent(text.partition("\n\n")[0])]
-        self.assertEqual(missing, [], path.name)
+        self.assertEqual(missing if self.way == "keys" else [], [], path.name)
+        self.assertEqual(self.reader.presses.wrong, [])
         self.assertEqual(self.faults, [])
 
     def test_discs_to_a_stick(self) -> None:
@@ -255,7 +258,7 @@ class WalkThroughTests(GuideCase):
         with self.reader.page.expect_response(
             lambda answer: "/discs/" in answer.url and answer.request.method == "POST"
         ):
-            self.reader.page.locator(part).click()
+            self.reader.presses.press(self.reader.page.locator(part))
         expect(self.reader.page.locator(".htmx-request")).to_have_count(0)
 
     def test_an_old_stick(self) -> None:
@@ -300,12 +303,20 @@ class WalkThroughTests(GuideCase):
             for number in range(1, 9):
                 expect(r.page.locator("#trial")).to_contain_text(f"Trial {number} of 8")
                 r.page.wait_for_load_state()
-                r.page.keyboard.press("1")
+                r.presses.press(r.page.locator("[data-blind-hear=first]"), speaks=False)
                 expect(r.page.locator("#answer")).to_be_enabled()
                 r.look()
-                r.page.locator("#answer").click()
+                r.presses.press(r.page.locator("#answer"))
 
         self.follow("way-10", make, lambda r: r.look(), answer, lambda r: r.look())
+
+
+@slow
+class WayByTouchTests(WalkThroughTests):
+    """The same ways on a telephone. What is named is folded there in part, so it is not looked for."""
+
+    way = "touch"
+    context = dict[str, Any](viewport={"width": 390, "height": 844}, has_touch=True, is_mobile=True)
 
 
 @slow

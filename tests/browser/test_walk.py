@@ -39,7 +39,7 @@ class WalkTests(BrowserCase):
         # 1 and 2: the demo opens with its folders scanned; faults are listed, words are found as they are typed.
         expect(page.get_by_text(re.compile(r"^29 of 29 tracks"))).to_be_visible()
         for fault in ("cut short", "empty", "wrong extension"):
-            expect(page.locator("td", has_text=fault).first).to_be_visible()
+            expect(page.locator("th", has_text=fault).first).to_be_visible()
         page.get_by_role("button", name="Clear the pull list").click()
         expect(page.locator(".message")).to_contain_text(re.compile(r"\d+ tracks taken off"))
         page.wait_for_load_state()

@@ -30,6 +30,11 @@ SHORTCUTS = (
     ("space", "play the track of the row, the panel or the page; pause"),
     ("← / →", "on the ruler: a second back or forward; page up and page down: ten; home and end"),
     ("1 to 7", "in a comparison, listen to that sound; in a blind test, 1 is the first and 2 the second"),
+    (
+        "← ↑ → ↓",
+        "in a table: the next cell; page up and page down: ten rows; home and end, with ctrl first and last row",
+    ),
+    ("Esc", "close what was opened from a row; leave a field"),
     ("enter", "on a row, open it; in a cell, save the text"),
     ("ctrl enter", "the page's main button: start the batch, make the disc, write it, deliver"),
     ("alt ↑ / alt ↓", "on a playlist or a disc, move the row, or the selected rows, up or down"),
