@@ -103,7 +103,7 @@ class Presses:
     def settle(self) -> None:
         self.page.wait_for_load_state()
         self.page.wait_for_function("() => !window.asked")
-        expect(self.page.locator(".htmx-request:not([hx-trigger*=load])")).to_have_count(0)
+        expect(self.page.locator(".htmx-request, .htmx-swapping, .htmx-settling, .htmx-added")).to_have_count(0)
         self.page.evaluate("() => new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done)))")
 
     def _look(self, name: str, before: _Before, speaks: bool) -> None:

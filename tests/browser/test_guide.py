@@ -45,6 +45,7 @@ class _Reader:
 
     def go(self, path: str) -> None:
         self.page.goto(self._address + path)
+        self.presses.settle()
         self.look()
 
     def press(self, name: str | re.Pattern[str], *, role: str = "button", within: str = "main") -> None:

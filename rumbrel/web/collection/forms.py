@@ -59,6 +59,7 @@ class SentenceForm(forms.Form):
     album = forms.CharField(required=False, max_length=2_000, strip=False, widget=forms.HiddenInput)
     performer = forms.CharField(required=False, max_length=2_000, strip=False, widget=forms.HiddenInput)
     directory = forms.CharField(required=False, max_length=4_096, strip=False, widget=forms.HiddenInput)
+    within = forms.CharField(required=False, max_length=4_096, strip=False, widget=forms.HiddenInput)
     least_minutes = forms.FloatField(required=False, label="Minutes, at least", min_value=0, max_value=100_000)
     most_minutes = forms.FloatField(required=False, label="Minutes, at most", min_value=0, max_value=100_000)
     least_kbps = forms.IntegerField(required=False, label="kbit/s, at least", min_value=0, max_value=1_000_000)
@@ -97,6 +98,7 @@ class SentenceForm(forms.Form):
             rate=int(chosen["rate"]) if chosen.get("rate") else None,
             performer=chosen.get("performer") or "",
             directory=chosen.get("directory") if "directory" in self.data else None,
+            within=chosen.get("within") or "",
             turned=bool(chosen.get("turned")),
             least_seconds=_seconds(chosen.get("least_minutes")),
             most_seconds=_seconds(chosen.get("most_minutes")),

@@ -1,7 +1,7 @@
 """Tracks as pages need them: found by a sentence, walked by keys, counted without counting."""
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 from urllib.parse import quote
 
@@ -331,6 +331,52 @@ def folder_rows() -> list[FolderRow]:
             )
         )
     return rows
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SubfolderRow:
+    """A folder within a source folder with all that lies below it. below is its place there, holds says that it has
+    folders of its own."""
+
+    name: str
+    below: str
+    tracks: int
+    seconds: float
+    size_bytes: int
+    faults: int
+    holds: bool
+
+    @property
+    def level(self) -> int:
+        return self.below.count("/") + 1
+
+
+MOST_SUBFOLDERS = 500
+
+
+def subfolder_rows(*, folder_id: int, below: str = "") -> list[SubfolderRow]:
+    """The folders right in a source folder, or in a folder of it, by name; no more than MOST_SUBFOLDERS."""
+    prefix = f"{below}/" if below else ""
+    inside = Q(directory__gte=prefix, directory__lt=f"{below}0") if below else Q(directory__gt="")
+    sums = (
+        Track.objects.filter(inside, folder=folder_id)
+        .values("directory")
+        .annotate(t=Count("pk"), s=Sum("seconds"), b=Sum("size_bytes"), f=Count("pk", filter=Q(fault__gt="")))
+        .order_by("directory")
+    )
+    found: dict[str, SubfolderRow] = {}
+    for row in sums.iterator():
+        name, _, deeper = row["directory"][len(prefix) :].partition("/")
+        one = found.get(name) or SubfolderRow(
+            name=name, below=prefix + name, tracks=0, seconds=0.0, size_bytes=0, faults=0, holds=False
+        )
+        found[name] = replace(
+            one, tracks=one.tracks + row["t"], seconds=one.seconds + (row["s"] or 0.0),
+            size_bytes=one.size_bytes + (row["b"] or 0), faults=one.faults + row["f"], holds=one.holds or bool(deeper),
+        )  # fmt: skip
+        if len(found) > MOST_SUBFOLDERS:
+            break
+    return sorted(found.values(), key=lambda row: row.name.casefold())[:MOST_SUBFOLDERS]
 
 
 def pull_list_of() -> PullList:

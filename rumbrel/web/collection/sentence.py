@@ -99,6 +99,7 @@ class Sentence:
     album: str = ""
     performer: str = ""
     directory: str | None = None
+    within: str = ""
     least_seconds: float | None = None
     most_seconds: float | None = None
     least_kbps: int | None = None
@@ -175,4 +176,7 @@ def finer(sentence: Sentence) -> Q:
     ):  # fmt: skip
         if value is not None:
             rows &= Q(**{name: value})
+    if sentence.within.endswith("/"):
+        # What begins with it lies between it and the name with the next character after the slash.
+        rows &= Q(directory__gte=sentence.within, directory__lt=f"{sentence.within[:-1]}0")
     return rows

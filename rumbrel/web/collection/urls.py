@@ -46,6 +46,7 @@ urlpatterns = [
     path("pull/strip/", pulls.strip, name="pull-strip"),
     path("folders/", folders.folders, name="folders"),
     path("folders/list/", folders.listing, name="folder-list"),
+    path("folders/<int:pk>/subfolders/", folders.subfolders, name="subfolders"),
     path("folders/browse/", folders.browse, name="browse"),
     path("folders/count/", folders.count, name="count-files"),
     path("folders/add/", folders.add, name="add-folder"),

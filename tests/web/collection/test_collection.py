@@ -7,6 +7,7 @@ import json
 import re
 from pathlib import Path
 from unittest import mock
+from urllib.parse import quote
 
 import numpy as np
 from django.urls import reverse
@@ -404,6 +405,25 @@ class NarrowerTests(WebCase):
         for at, (folder, name) in enumerate(found):
             behind = groups_of(Sentence(), "folder", after=name, folder=folder)[0]
             self.assertEqual([(row.folder, row.name) for row in behind], found[at + 1 :])
+
+    def test_folders_within_a_source_folder_lead_to_all_that_lies_below_them(self) -> None:
+        other = SourceFolder.objects.create(path="/made/up", label="Tapes")
+        for name in ("in/x.wav", "in/deep/y.wav", "in/deep/er/w.wav", "in0/v.wav", "z.wav"):
+            Track.objects.create(folder=other, path=f"/made/up/{name}", relative=name, format="WAV", seconds=2)
+        address = reverse("collection:subfolders", args=[other.pk])
+        for below, expected in (
+            ("", [("in", "3", "0:06"), ("in0", "1", "0:02")]), ("in", [("deep", "2", "0:04")]),
+            ("in/deep", [("er", "1", "0:02")]), ("z.wav", []),
+        ):  # fmt: skip
+            with self.subTest(below=below):
+                rows = self.fragment(address, below=below)
+                found = re.findall(
+                    r'row-link" href="([^"]+)">([^<]+)</a></th>\s*<td.*?>(\d+)</td>\s*<td.*?>([^<]+)</td>', rows
+                )
+                self.assertEqual([tuple(each[1:]) for each in found], expected)
+                for link, _, count, _ in found:
+                    self.assertIn(f"{count} of ", self.page(link.replace("&amp;", "&")))
+        self.assertIn(f"below={quote('in/deep')}", self.fragment(address, below="in"))
 
     def test_a_picture_of_the_tags_is_shown_small_and_what_is_none_is_said(self) -> None:
         track = Track.objects.get(relative="mid.flac")

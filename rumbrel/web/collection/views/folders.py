@@ -21,7 +21,7 @@ from rumbrel.web.ui.words import counted
 from .. import services
 from ..forms import BrowseForm, DropForm, DroppedFileForm, FolderForm, NameForm, WatchForm
 from ..models import SourceFolder
-from ..queries import folder_rows
+from ..queries import MOST_SUBFOLDERS, folder_rows, subfolder_rows
 
 _COUNTING_SECONDS = 1.5
 
@@ -45,6 +45,15 @@ def folders(request: HttpRequest) -> HttpResponse:
 @require_safe
 def listing(request: HttpRequest) -> HttpResponse:
     return render(request, "collection/_folders.html", _context())
+
+
+@require_safe
+def subfolders(request: HttpRequest, pk: int) -> HttpResponse:
+    """What lies in a source folder, or in a folder of it, as rows below its own."""
+    folder, below = get_object_or_404(SourceFolder, pk=pk), request.GET.get("below", "")[:4_096].strip("/")
+    rows = subfolder_rows(folder_id=folder.pk, below=below)
+    context = {"folder": folder, "below": below, "subfolders": rows, "full": len(rows) == MOST_SUBFOLDERS}
+    return render(request, "collection/_subfolders.html", context)
 
 
 @require_safe

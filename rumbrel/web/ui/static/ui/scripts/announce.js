@@ -79,7 +79,8 @@ function watchErrors() {
 // What a press came to, for who does not see it: the texts that it changed, in the page's order, in one polite line.
 // What changes by itself, as a scan goes on, is not said.
 const SECONDS_FOR_AN_ANSWER = 4;
-const texts = () => new Map([...document.querySelectorAll("[data-spoken]")].map((part) => [part.dataset.spoken, part.textContent.replace(/\s+/g, " ").trim()]));
+const textOf = (part) => part.textContent.replace(/\s+/g, " ").trim();
+const texts = () => new Map([...document.querySelectorAll("[data-spoken]")].map((part) => [part.dataset.spoken, textOf(part)]));
 
 // For what a script changes by itself.
 export function speak(text) {
@@ -94,6 +95,7 @@ function speakResults() {
   document.addEventListener("htmx:afterSettle", () => {
     const now = texts();
     const changed = [...now].filter(([name, text]) => before.get(name) !== text).map(([, text]) => text);
+    if (before.has("change") && !now.has("change")) changed.push(`Undone: ${before.get("change")}`);
     before = now;
     if (changed.length && performance.now() - askedAt < 1000 * SECONDS_FOR_AN_ANSWER) {
       speak(changed.join(". "));

@@ -2,6 +2,7 @@
 /* global htmx, Sortable */
 import { say, speak } from "./announce.js";
 import { refuse } from "./fields.js";
+import { still } from "./focus.js";
 import { currentRow } from "./rows.js";
 
 const screen = () => document.getElementById("disc");
@@ -138,12 +139,15 @@ async function preview(key) {
   const place = document.getElementById("disc-preview");
   const answer = await fetch(`${screen().dataset.preview}?offer=${encodeURIComponent(key)}`);
   if (answer.status !== 200 || place.dataset.wanted !== key) return;
-  place.innerHTML = await answer.text();
-  place.hidden = false;
-  document.getElementById("disc-ruler").hidden = true;
+  const drawn = await answer.text();
   const head = document.getElementById("disc-free");
-  head.dataset.before ??= head.textContent;
-  head.textContent = place.querySelector("[data-head]")?.content.textContent.trim() ?? head.dataset.before;
+  still(document.getElementById("offers"), () => {
+    place.innerHTML = drawn;
+    place.hidden = false;
+    document.getElementById("disc-ruler").hidden = true;
+    head.dataset.before ??= head.textContent;
+    head.textContent = place.querySelector("[data-head]")?.content.textContent.trim() ?? head.dataset.before;
+  });
   if (pressedOffer === key) speak(head.textContent);
 }
 
@@ -151,13 +155,15 @@ function endPreview() {
   const place = document.getElementById("disc-preview");
   if (!place) return;
   delete place.dataset.wanted;
-  place.hidden = true;
-  const head = document.getElementById("disc-free");
-  if (head.dataset.before !== undefined) {
-    head.textContent = head.dataset.before;
-    delete head.dataset.before;
-  }
-  document.getElementById("disc-ruler").hidden = false;
+  still(document.getElementById("offers"), () => {
+    place.hidden = true;
+    const head = document.getElementById("disc-free");
+    if (head.dataset.before !== undefined) {
+      head.textContent = head.dataset.before;
+      delete head.dataset.before;
+    }
+    document.getElementById("disc-ruler").hidden = false;
+  });
 }
 
 // By press it stays until the next press; by pointer or focus as long as that is there.
@@ -181,7 +187,9 @@ function pressPreview(button) {
 
 function offered(event, on) {
   const offer = event.target.closest?.("[data-offer]");
-  if (!offer || pressedOffer !== null) return;
+  // A finger does not rest over a line before it presses.
+  if (!offer || pressedOffer !== null || event.pointerType === "touch") return;
+  if (event.type === "focusin" && !event.target.matches(":focus-visible")) return;
   if (!on) endPreview();
   else {
     document.getElementById("disc-preview").dataset.wanted = offer.dataset.offer;

@@ -42,6 +42,13 @@ function keepStill(part, { id, top }) {
   else if (!inSight) part.scrollIntoView({ block: "nearest" });
 }
 
+// A part stays where it is on the screen while something above it changes.
+export function still(part, change) {
+  const top = part.getBoundingClientRect().top;
+  change();
+  scrollBy({ top: part.getBoundingClientRect().top - top, behavior: "instant" });
+}
+
 function keepFocus() {
   let [asked, held] = [null, null];
   const here = () => (document.activeElement && document.activeElement !== document.body ? identify(document.activeElement) : null);

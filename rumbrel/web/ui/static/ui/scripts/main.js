@@ -21,6 +21,7 @@ import { startSwaps } from "./swaps.js";
 import { startTagging } from "./tagging.js";
 import { startTheme } from "./theme.js";
 import { startTips } from "./tips.js";
+import { startTrees } from "./tree.js";
 import { startZone } from "./zone.js";
 
 startTheme();
@@ -41,6 +42,7 @@ startHearing();
 startSamples();
 startComparing();
 startDisc();
+startTrees();
 startGrids();
 startTips();
 startFolds();
