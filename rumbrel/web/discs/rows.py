@@ -41,6 +41,7 @@ __all__ = [
     "remedies_of",
     "write_rows",
     "written_rows",
+    "written_to_mm",
 ]
 
 RIM_MM = 59.0
@@ -422,6 +423,13 @@ class Geometry:
 
     rings: tuple[tuple[float, float, int, int], ...]
     edge_mm: float
+
+
+def written_to_mm(layout: DiscLayout, share: float, shares: Mapping[str, tuple[float, float]]) -> float:
+    """How far out the laser has come, at a share of the whole write; shares are those of its steps."""
+    start, end = shares.get("writing", (0.0, 1.0))
+    done = min(1.0, max(0.0, (share - start) / (end - start))) if end > start else 0.0
+    return radius_mm(round(done * layout.total_sectors), pitch_um=layout.medium.pitch_um)
 
 
 def geometry(layout: DiscLayout, keys: Sequence[int]) -> Geometry:

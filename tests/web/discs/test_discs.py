@@ -14,6 +14,7 @@ import numpy as np
 import soundfile
 from django.conf import settings
 from django.core.management import CommandError, call_command
+from django.test import SimpleTestCase
 from django.urls import reverse
 from django.utils import timezone
 from hypothesis import example, given
@@ -22,22 +23,48 @@ from hypothesis import strategies as st
 
 from rumbrel.core.disc import media
 from rumbrel.core.disc.design import running_on
+from rumbrel.core.disc.layout import Programme, lay_out
 from rumbrel.core.disc.red_book import format_msf
 from rumbrel.core.errors import Cancelled, DiscError
 from rumbrel.core.records import as_record
+from rumbrel.core.sound.decoding import StreamChoice
 from rumbrel.core.tags import TagSet, write_tags
 from rumbrel.web.collection.facts import kept_facts
 from rumbrel.web.collection.models import Track, TrackFacts
 from rumbrel.web.collection.queries import facts_by_id
 from rumbrel.web.discs.models import Disc, Recorder
+from rumbrel.web.discs.rows import geometry, written_to_mm
 from rumbrel.web.discs.services import lay_out_list, plan_layout, put_in, start_write, take_out
 from rumbrel.web.discs.services.write_disc import _Stage
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.services import recover_jobs
 from rumbrel.web.playlists.models import Playlist
 from rumbrel.web.playlists.services import forget_lists, make_playlist
+from rumbrel.web.ui.templatetags.ruler import groove
 from tests.signals import leftovers, music, write_film, write_sound
 from tests.web.case import WebCase
+
+
+class GrooveTests(SimpleTestCase):
+    def test_it_is_written_from_the_inside_out_while_the_tracks_are(self) -> None:
+        choice = StreamChoice(container="wav", depth_bits=16)
+        ten_minutes = Programme(
+            path="x", choice=choice, title="", performer="", samples=44_100 * 600, sample_rate=44_100
+        )
+        layout = lay_out([ten_minutes, ten_minutes], gap_sectors=0, medium=media.medium_for("80"))
+        lies, steps = (
+            geometry(layout, [1, 2]),
+            {"making ready": (0.0, 0.2), "writing": (0.2, 0.6), "reading back": (0.6, 1.0)},
+        )
+        first, second = lies.rings
+        self.assertEqual(first[0], 25.0, "the programme area begins at a diameter of 50 mm (from memory)")
+        for share, millimetres in ((0.0, 25.0), (0.2, 25.0), (0.4, first[1]), (0.6, second[1]), (0.9, second[1])):
+            with self.subTest(share=share):
+                reached = written_to_mm(layout, share, steps)
+                self.assertAlmostEqual(reached, millimetres, places=3)
+                done = groove(lies.rings, lies.edge_mm, reached)["done"]
+                self.assertEqual(len(done), sum(ring[0] < reached for ring in lies.rings))
+        self.assertEqual(groove(lies.rings, lies.edge_mm)["done"], [])
 
 
 class DiscCase(WebCase):

@@ -20,7 +20,7 @@ from rumbrel.web.ui.seen import refuse_unseen
 from .. import services
 from ..forms import TrayForm, WriteForm
 from ..models import Disc
-from ..rows import is_as_written, remedies_of, stage_rows, write_rows, written_rows
+from ..rows import geometry, is_as_written, remedies_of, stage_rows, write_rows, written_rows, written_to_mm
 from .discs import find_disc
 
 
@@ -38,6 +38,12 @@ def _context(found: Disc) -> dict[str, Any]:
         },
         medium_key=medium.key, recorder_key=found.recorder_key,
     )  # fmt: skip
+    work = job_row(found.job) if found.job else None
+    shares = step_shares(sectors, design.speed, trial=found.trial, paced=tray.real_pace)
+    lies = written_mm = None
+    if isinstance(plan, DesignPlan) and found.busy:
+        lies = geometry(plan.layout, plan.keys)
+        written_mm = written_to_mm(plan.layout, work.share or 0.0 if work else 0.0, shares)
     return {
         "disc": found,
         "design": design,
@@ -55,13 +61,15 @@ def _context(found: Disc) -> dict[str, Any]:
         "as_written": is_as_written(found, planned),
         "steps": stage_rows(found, sectors, design.speed),
         "tracks": written_rows(found, planned),
-        "work": job_row(found.job) if found.job else None,
+        "work": work,
+        "geometry": lies,
+        "written_mm": written_mm,
         "remedies": remedies_of(found, medium, design.speed),
         "files": services.image_files(found) if found.image_path else [],
         "forms": services.FORMS if audio else (),
         "capacity": medium.capacity_sectors,
         "puts_in": _blank_for(medium, design.speed, tray),
-        "shares": step_shares(sectors, design.speed, trial=found.trial, paced=tray.real_pace),
+        "shares": shares,
     }
 
 

@@ -215,14 +215,21 @@ def fill_ruler(seconds: float, room_seconds: float) -> dict[str, object]:
 
 
 @register.inclusion_tag("components/groove.html")
-def groove(rings: Sequence[tuple[float, float, int, int]], edge_mm: float) -> dict[str, object]:
-    """Where each track lies: rings between radii in mm, on a disc of 60 mm."""
+def groove(
+    rings: Sequence[tuple[float, float, int, int]], edge_mm: float, done_mm: float | None = None
+) -> dict[str, object]:
+    """Where each track lies: rings between radii in mm, on a disc of 60 mm. done_mm is how far out a write has come;
+    without it all is shown alike."""
+    done = [
+        {"r": round((inner + min(outer, done_mm)) / 2, 3), "width": round(max(0.05, min(outer, done_mm) - inner - 0.12), 3)}
+        for inner, outer, _, _ in rings if done_mm is not None and inner < done_mm
+    ]  # fmt: skip
     drawn = [
         {"r": round((inner + outer) / 2, 3), "width": round(max(0.15, outer - inner - 0.12), 3), "odd": bool(number % 2),
          "over": outer > edge_mm, "number": number, "key": key}
         for inner, outer, number, key in rings
     ]  # fmt: skip
-    return {"rings": drawn, "edge": round(edge_mm, 2)}
+    return {"rings": drawn, "edge": round(edge_mm, 2), "done": done, "waits": done_mm is not None}
 
 
 STRIP_WIDTH = 480
