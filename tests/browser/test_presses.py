@@ -27,7 +27,7 @@ _PARTS = """() => [...document.querySelectorAll("main :is(button, a[href], summa
 
 
 class PressCase(BrowserCase):
-    own = "ways"
+    own = ""
 
     def press_all(self, page: Page, way: str) -> None:
         presses = Presses(page, way)

@@ -7,6 +7,7 @@ from .views import installation
 app_name = "operations"
 urlpatterns = [
     path("installation/", installation.index, name="index"),
+    path("installation/check/", installation.check_now, name="check"),
     path("installation/backups/", installation.plan_backups, name="plan-backups"),
     path("installation/backups/now/", installation.back_up_now, name="back-up"),
 ]

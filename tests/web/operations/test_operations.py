@@ -30,17 +30,19 @@ from rumbrel.core.forecast import Entry, ResultLedger
 from rumbrel.core.verdict import Verdict
 from rumbrel.web.jobs.models import Job
 from rumbrel.web.jobs.watch import beat
-from rumbrel.web.operations.models import BackupPlan
+from rumbrel.web.operations.models import BackupPlan, SelfCheck
 from rumbrel.web.operations.services import (
     back_up,
     backups_in,
     check_self,
     growths,
     keep_within_limits,
+    kept_check,
     read_backup,
     restore,
     restore_drill,
     start_due_backup,
+    start_due_self_check,
 )
 from rumbrel.web.operations.services.back_up import Backup
 from rumbrel.web.ui.logs import JsonLines
@@ -373,7 +375,20 @@ class CheckTests(WebCase):
         self.assertEqual((answer.status_code, answer.json()["state"]), (200, "ok"))
         settings.RUMBREL.results.mkdir()
         (settings.RUMBREL.results / "a.mp3").write_bytes(bytes(3_000_000))
+        with mock.patch("rumbrel.web.operations.services.keep_check.check_self", wraps=check_self) as looked:
+            self.assertIn("Not made yet", self.page(reverse("operations:index")))
+            looked.assert_not_called()
+            self.assertEqual((start_due_self_check(), start_due_self_check()), (1, 0))
+            self.client.post(reverse("operations:check"))
+            self.assertEqual([job.state for job in self.work()], ["done"])
+        kept = kept_check()
+        self.assertEqual([check.name for check in kept.checks], [check.name for check in check_self()])
+        self.assertEqual(next(g for g in kept.growths if g.name == "results").folder, settings.RUMBREL.results)
         self.assert_all_in(("3.0 MB", "results", "passed", "./run backup"), self.page(reverse("operations:index")))
+        self.assertEqual(start_due_self_check(), 0)
+        SelfCheck.objects.update(checked_at=timezone.now() - timedelta(days=2))
+        Job.objects.update(created_at=timezone.now() - timedelta(days=2))
+        self.assertEqual(start_due_self_check(), 1)
 
     def test_what_has_a_limit_stays_within_it_the_oldest_going_first(self) -> None:
         pictures = settings.RUMBREL.pictures

@@ -14,22 +14,29 @@ from rumbrel.web.ui.answers import refusals_told
 from .. import services
 from ..forms import BackupPlanForm
 
-__all__ = ["back_up_now", "index", "plan_backups"]
+__all__ = ["back_up_now", "check_now", "index", "plan_backups"]
 
 
 @require_safe
 def index(request: HttpRequest) -> HttpResponse:
-    checks, rows, plan = services.check_self(), services.growths(), services.backup_plan()
+    plan = services.backup_plan()
     names = ("every_days", "folder", "keep", "with_files")
     job = Job.objects.filter(kind="backup").first()
     context = {
-        "checks": checks, "rows": rows, "total_bytes": sum(row.size_bytes for row in rows),
+        "kept": services.kept_check(), "checking": Job.objects.filter(kind="self-check", state__in=Job.ACTIVE).exists(),
         "data": settings.RUMBREL.data, "version": rumbrel.__version__,
-        "wrong": [check for check in checks if check.remedy], "plan": plan, "backup": job_row(job) if job else None,
+        "plan": plan, "backup": job_row(job) if job else None,
         "form": BackupPlanForm(initial={name: getattr(plan, name) for name in names}),
         "backups": services.backups_in(plan.folder) if plan.folder else [],
     }  # fmt: skip
     return render(request, "operations/installation.html", context)
+
+
+@require_POST
+def check_now(request: HttpRequest) -> HttpResponse:
+    services.start_self_check()
+    messages.success(request, "The self-check has begun; what it finds stands here when it has ended.")
+    return redirect("operations:index")
 
 
 @require_POST
