@@ -30,11 +30,12 @@ FAULTS = ("6 rounds of faults", [sys.executable, "-m", "tests.faults", "6"])
 MODES = ("fast", "slowest", "part", "whole-part")
 """part and whole-part are for a part of a run: tests alone, without the checks; whole-part does the slow ones as well."""
 PARTS = (
-    ("tests.browser.test_walk", "tests.browser.test_crawl", "tests.browser.test_guide"),
+    ("tests.browser.test_walk", "tests.browser.test_crawl", "tests.browser.test_presses"),
+    ("tests.browser.test_guide",),
     ("tests.browser.test_bench", "tests.browser.test_discs", "tests.browser.test_ways"),
 )
-"""Beside each other, and the rest beside them: the browser's wait most, so that all share two cores well. Only the first
-has the demo made."""
+"""Beside each other, and the rest beside them: the browser's wait most, so that all share two cores well. The last has
+no demo made."""
 TEST_LIMIT_SECONDS = 600
 """What a single test may take before its part ends, with a trace of where it stood. The slowest takes a tenth of it."""
 PART_LIMIT_SECONDS = 2_700

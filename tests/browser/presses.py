@@ -74,11 +74,13 @@ class Presses:
         """Press a part as the way has it; where the page stays, look at what came of it."""
         part = part.first
         part.wait_for()
+        # What is measured meanwhile draws a part of the page anew.
+        self.settle()
         name = f"{self.page.url}: {' '.join((part.text_content() or '').split())[:40] or part.get_attribute('id')}"
         if self.way == "keys":
             self.reach(part)
         else:
-            part.scroll_into_view_if_needed()
+            part.evaluate("(each) => each.scrollIntoView({ block: 'center', behavior: 'instant' })")
         before = _Before(**part.evaluate(_BEFORE % _TOLD))
         with self.page.expect_navigation() if part.evaluate(_LEADS) else nullcontext():
             if self.way == "touch":
