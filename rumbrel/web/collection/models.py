@@ -4,7 +4,7 @@ from pathlib import Path
 
 from django.db import models
 from django.db.models import F, Func, Q, Value
-from django.db.models.functions import Replace
+from django.db.models.functions import Lower, Replace
 from django.utils import timezone
 
 from rumbrel.web.ui.seen import mark_of
@@ -117,6 +117,8 @@ class Track(models.Model):
             models.Index(fields=("content_mark",)),
             models.Index(fields=("year", "relative", "id")),
             models.Index(fields=("folder", "directory", "relative", "id")),
+            # One recording under one name: see duplicates.
+            models.Index(Lower("performer"), Lower("title"), name="track_by_lower_names"),
         )
 
     def __str__(self) -> str:
