@@ -15,8 +15,8 @@ class Batch(models.Model):
     """A forecast that was started. It keeps its targets, options and steps as they were.
 
     target_name is what its targets are called together; destination is the folder that holds all results, "" where
-    they lie beside their sources. in_step is what it was started by, where nobody pressed for it. aside_folder is where its originals are to be moved. counts is how many items are in each state, kept as they change. measured says that the levels its
-    target asks for are settled. job is the work on it that was started last.
+    they lie beside their sources. in_step is what it was started by, where nobody pressed for it. aside_folder is where its originals are to be moved. counts is how many items are in each state, kept as they change. held says that it is a forecast alone, and begins when it is
+    started from its page. measured says that the levels its target asks for are settled. job is the work on it that was started last.
     """
 
     target_name = models.TextField(blank=True)
@@ -25,6 +25,7 @@ class Batch(models.Model):
     options = models.JSONField(default=dict)
     track_ids = models.JSONField(default=list)
     planned = models.BooleanField(default=False)
+    held = models.BooleanField(default=False)
     measured = models.BooleanField(default=False)
     counts = models.JSONField(default=dict)
     bytes_in = models.BigIntegerField(default=0)
@@ -41,6 +42,13 @@ class Batch(models.Model):
 
     def __str__(self) -> str:
         return f"Batch {self.pk}: {self.target_name}"
+
+    @property
+    def shown_state(self) -> str:
+        """As the screens say it: a forecast until it was started."""
+        if self.held and self.planned:
+            return "forecast"
+        return str(self.job.shown_state) if self.job else ""
 
     @property
     def counts_in_order(self) -> list[tuple[str, int]]:

@@ -30,6 +30,7 @@ urlpatterns = [
     path("batches/<int:pk>/report.csv", report.export, {"kind": "csv"}, name="csv"),
     path("batches/<int:pk>/report.json", report.export, {"kind": "json"}, name="json"),
     path("batches/<int:pk>/folder/", report.folder, name="results"),
+    path("batches/<int:pk>/begin/", batch.begin, name="begin"),
     path("batches/<int:pk>/again/", afterwards.again, name="again"),
     path("batches/<int:pk>/verify/", afterwards.verify, name="verify"),
     path("batches/<int:pk>/join/", afterwards.join, name="join"),

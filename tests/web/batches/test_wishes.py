@@ -27,7 +27,7 @@ from rumbrel.web.batches.models import Batch, MeasuredSpeed, TrackChoice
 from rumbrel.web.batches.services import choices_of, expected_seconds, forecast_tracks, sweep_covers
 from rumbrel.web.batches.wishes import BatchWish
 from rumbrel.web.collection.models import Track
-from rumbrel.web.collection.services import clear_pulls, pull_tracks, start_scan
+from rumbrel.web.collection.services import clear_pulls, pull_tracks, start_scan, take_off_tracks
 from tests.signals import leftovers, write_film, write_sound
 from tests.web.case import WebCase
 
@@ -199,6 +199,38 @@ class WayTests(WishCase):
         self.assertIn(f"{reverse('targets:edit', args=['car-mp3'])}?way=mp3-constant-96", page)
         page = self.page(reverse("targets:edit", args=["car-mp3"]), way="mp3-constant-96", **{"as": "text"})
         self.assertIn("bitrate_kbps = 96", page)
+
+
+class LongForecastTests(WishCase):
+    def test_one_too_long_for_a_page_is_made_by_a_job_and_started_from_there(self) -> None:
+        with mock.patch("rumbrel.web.batches.views.forecast.MOST_LINES", 2):
+            page = self.page(reverse("batches:forecast"), target="car-mp3")
+            self.assertIn("A forecast of 3 lines takes a while", page)
+            self.assertNotIn("notice.mp3", page)
+            seen = re.search(r'name="seen" value="([^"]+)"', page)[1]
+            take_off_tracks(ids=[self.track("slow.mp3").pk])
+            pull_tracks(ids=[self.track("slow.mp3").pk])
+            asked = {"target": "car-mp3", "seen": seen}
+            told = self.client.post(reverse("batches:start"), asked, follow=True).content.decode()
+            self.assertIn("changed", told)
+            self.assertEqual(Batch.objects.count(), 0)
+            asked["seen"] = re.search(r'name="seen" value="([^"]+)"', told)[1]
+            answer = self.client.post(reverse("batches:start"), asked)
+        batch = Batch.objects.get()
+        self.assertEqual(answer["Location"], reverse("batches:batch", args=[batch.pk]))
+        [job] = self.work()
+        self.assertEqual((job.state, job.message), ("done", "The forecast has 3 lines. Start it from its page."))
+        page = self.page(reverse("batches:batch", args=[batch.pk]))
+        self.assert_all_in(("Start batch", "Nothing has been converted yet", "forecast", "notice"), page)
+        self.assertNotIn("Run again", page)
+        batch.refresh_from_db()
+        self.assertEqual((batch.held, batch.counts), (True, {"waiting": 3}))
+        self.assertEqual([path for path in settings.RUMBREL.results.rglob("*") if path.is_file()], [])
+        for _ in range(2):
+            self.client.post(reverse("batches:begin", args=[batch.pk]))
+        [job] = self.work()
+        batch.refresh_from_db()
+        self.assertEqual((batch.held, batch.counts, job.state), (False, {"done": 3}, "done"))
 
 
 class ChoiceTests(WishCase):

@@ -26,7 +26,7 @@ from .set_originals_aside import (
     start_aside,
     start_putting_back,
 )
-from .start_batch import start_batch, try_again
+from .start_batch import begin_batch, start_batch, try_again
 from .verify_results import start_verifying, verify_results
 
 __all__ = [
@@ -35,6 +35,7 @@ __all__ = [
     "coverages",
     "ExportedList",
     "aside_refusal",
+    "begin_batch",
     "bring_in_step",
     "choices_of",
     "choose",

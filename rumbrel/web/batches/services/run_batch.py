@@ -40,8 +40,10 @@ def run_batch(desk: Desk, batch_id: int) -> str:
     wish = BatchWish.restored(batch.targets, batch.options)
     if not batch.planned:
         desk.report(Progress(done=0, total=0, unit=Unit.TRACKS, step="planning"))
-        _plan(batch, wish)
+        _plan(batch, wish, desk)
     release_items(batch_id)
+    if batch.held:
+        return f"The forecast has {counted(batch.items.count(), 'line')}. Start it from its page."
     steps = steps_of(batch)
     if not batch.measured:
         steps = _measured(batch, wish, steps, desk)
@@ -67,17 +69,22 @@ def cursor_now() -> int:
     return time.time_ns() // 1_000
 
 
-def _plan(batch: Batch, wish: BatchWish) -> None:
+def _plan(batch: Batch, wish: BatchWish, desk: Desk) -> None:
+    """In pieces, so that nobody waits for the database meanwhile; what an earlier run left half planned goes first."""
     tracks = known_tracks(batch.track_ids)
     titles = {track.pk: track.title for track in tracks}
     steps = plan_for(tracks, wish).steps
-    items = [_item(batch, number, step, titles.get(step.source_id, "")) for number, step in enumerate(steps, 1)]
-    with transaction.atomic():
-        batch.items.all().delete()
-        Item.objects.bulk_create(items, batch_size=_ROWS_A_TURN)
-        batch.planned, batch.measured = True, False
-        batch.seconds = sum(item.seconds for item in items if item.works)
-        batch.save(update_fields=["planned", "measured", "seconds"])
+    while some := list(batch.items.values_list("pk", flat=True)[:_ROWS_A_TURN]):
+        Item.objects.filter(pk__in=some).delete()
+    seconds = 0.0
+    for start in range(0, len(steps), _ROWS_A_TURN):
+        desk.report(Progress(done=start, total=len(steps), unit=Unit.TRACKS, step="planning"))
+        some_steps = enumerate(steps[start : start + _ROWS_A_TURN], start + 1)
+        items = [_item(batch, number, step, titles.get(step.source_id, "")) for number, step in some_steps]
+        Item.objects.bulk_create(items)
+        seconds += sum(item.seconds for item in items if item.works)
+    batch.planned, batch.measured, batch.seconds = True, False, seconds
+    batch.save(update_fields=["planned", "measured", "seconds"])
 
 
 def _item(batch: Batch, number: int, step: Step, title: str) -> Item:

@@ -13,12 +13,14 @@ from ..models import Batch, Item, KeptInStep
 from ..wishes import BatchWish
 from .forecast_tracks import see_that_it_may_hold
 
-__all__ = ["start_batch", "try_again"]
+__all__ = ["begin_batch", "start_batch", "try_again"]
 
 
-def start_batch(*, track_ids: Sequence[int], wish: BatchWish, in_step: KeptInStep | None = None) -> Batch:
-    """Keep what was asked and queue the work; planning is its first step. Raises PlaylistError for no tracks,
-    OutputError for a destination that may not be.
+def start_batch(
+    *, track_ids: Sequence[int], wish: BatchWish, in_step: KeptInStep | None = None, held: bool = False
+) -> Batch:
+    """Keep what was asked and queue the work; planning is its first step, and its last where it is held. Raises
+    PlaylistError for no tracks, OutputError for a destination that may not be.
 
     The very same work that is under way already is that batch: a second press makes no second one.
     """
@@ -30,6 +32,7 @@ def start_batch(*, track_ids: Sequence[int], wish: BatchWish, in_step: KeptInSte
         "destination": wish.shown_destination,
         "options": wish.as_record(),
         "track_ids": list(track_ids),
+        "held": held,
     }
     with transaction.atomic():
         under_way = Batch.objects.filter(target_name=wish.name, job__state__in=Job.ACTIVE)
@@ -38,6 +41,15 @@ def start_batch(*, track_ids: Sequence[int], wish: BatchWish, in_step: KeptInSte
                 return other
         batch = Batch.objects.create(target_name=wish.name, in_step=in_step, **asked)
         _queue(batch)
+    return batch
+
+
+def begin_batch(*, batch: Batch) -> Batch:
+    """Start what was held as a forecast, as its page shows it."""
+    with transaction.atomic():
+        if Batch.objects.filter(pk=batch.pk, held=True, planned=True).update(held=False):
+            batch.held = False
+            _queue(batch)
     return batch
 
 

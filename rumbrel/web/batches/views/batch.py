@@ -4,7 +4,7 @@ from typing import Any
 
 from django.contrib import messages
 from django.core.paginator import Paginator
-from django.db.models import Max
+from django.db.models import Count, Max, Sum
 from django.http import FileResponse, Http404, HttpRequest, HttpResponse, StreamingHttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_POST, require_safe
@@ -53,12 +53,22 @@ def _afterwards(batch: Batch) -> dict[str, Any]:
     }
 
 
+def _foreseen(batch: Batch) -> dict[str, Any]:
+    """What a forecast comes to that was not started."""
+    working = batch.items.filter(works=True).aggregate(n=Count("pk"), before=Sum("bytes_in"), after=Sum("bytes_after"))
+    return {
+        "is_forecast": True, "can_begin": bool(working["n"]), "bytes_before": working["before"] or 0,
+        "bytes_after": working["after"] or 0,
+    }  # fmt: skip
+
+
 def _head(batch: Batch) -> dict[str, Any]:
     tries = bool(batch.counts.get(Item.State.FAILED))
     busy = bool(batch.job and batch.job.active)
     again = verifying(batch)
     return {
-        **({} if busy or not batch.planned else _afterwards(batch)),
+        **({} if busy or not batch.planned or batch.held else _afterwards(batch)),
+        **(_foreseen(batch) if batch.held and batch.planned and not busy else {}),
         "saved_bytes": batch.bytes_in - batch.bytes_out if not busy else 0,
         "added_bytes": batch.bytes_out - batch.bytes_in,
         "batch": batch,
@@ -66,9 +76,9 @@ def _head(batch: Batch) -> dict[str, Any]:
         "busy": busy,
         "verifying": job_row(again) if again else None,
         "stopping": bool(batch.job and batch.job.active and batch.job.stop_asked),
-        "state_word": batch.job.shown_state if batch.job else "",
+        "state_word": batch.shown_state,
         "counts": batch.counts_in_order,
-        "can_continue": bool(batch.counts.get(Item.State.WAITING)) or not batch.planned,
+        "can_continue": not batch.planned or (bool(batch.counts.get(Item.State.WAITING)) and not batch.held),
         "can_try_again": tries,
         "has_results": bool(batch.counts.get(Item.State.DONE) or batch.counts.get(Item.State.PART)),
     }
@@ -104,6 +114,13 @@ def batch(request: HttpRequest, pk: int) -> HttpResponse:
 def _largest(found: Batch) -> int:
     sizes = found.items.aggregate(a=Max("bytes_in"), b=Max("bytes_out"), c=Max("bytes_after"))
     return max(1, *(size or 0 for size in sizes.values()))
+
+
+@require_POST
+def begin(request: HttpRequest, pk: int) -> HttpResponse:
+    """Start what its page shows as a forecast."""
+    services.begin_batch(batch=_batch(pk))
+    return redirect("batches:batch", pk=pk)
 
 
 @require_safe

@@ -17,7 +17,7 @@ from rumbrel.core.places.browsing import list_folder
 from rumbrel.core.targets import all_targets
 from rumbrel.core.targets.pattern import empty_fields
 from rumbrel.web.collection.models import SourceFolder, Track
-from rumbrel.web.collection.queries import facts_by_id, pulled_ids
+from rumbrel.web.collection.queries import facts_by_id, pull_list_of, pulled_ids
 from rumbrel.web.collection.services import allowed_roots, take_off_tracks
 from rumbrel.web.ui.seen import changed_since_shown, mark_of
 from rumbrel.web.ui.words import counted
@@ -26,9 +26,11 @@ from .. import services
 from ..forms import FolderChoiceForm, ForecastForm, MarkedForm, ShownForm, TrackChoiceForm
 from ..rows import forecast_row, shared_reason, warning_rows
 from ..services.forecast_tracks import PulledForecast
-from ..wishes import DestinationKind
+from ..wishes import BatchWish, DestinationKind
 
 PAGE_LINES = 100
+MOST_LINES = 20_000
+"""A longer forecast is made by a job, and shown on the page of its batch, which is held until it is started."""
 
 
 @require_safe
@@ -39,11 +41,22 @@ def forecast(request: HttpRequest) -> HttpResponse:
     except TargetError as error:
         messages.error(request, str(error))
         return redirect("targets:index")
+    if _is_long(wish):
+        return render(request, "batches/forecast.html", {"form": form, "wish": wish, **_long(wish)})
     try:
         found = services.forecast_tracks(wish=wish)
     except RumbrelError as error:
         return render(request, "batches/forecast.html", {"form": form, "wish": wish, "trouble": str(error)})
     return render(request, "batches/forecast.html", {"form": form, **_shown(request, form, found)})
+
+
+def _is_long(wish: BatchWish) -> bool:
+    return pull_list_of().count * len(wish.targets) > MOST_LINES
+
+
+def _long(wish: BatchWish) -> dict[str, Any]:
+    pulled = pull_list_of()
+    return {"total": pulled.count, "long_lines": pulled.count * len(wish.targets), "seen": pulled.mark}
 
 
 def _steps_shown(found: PulledForecast, shown: ShownForm) -> list[Step]:
@@ -234,12 +247,13 @@ def start(request: HttpRequest) -> HttpResponse:
     form, ids = ForecastForm(request.POST), pulled_ids()
     try:
         wish, sent = form.wish(services.choices_of(ids)), request.POST.get("seen")
+        held = _is_long(wish)
         if sent is not None:
-            now = _seen(services.forecast_tracks(wish=wish))
+            now = pull_list_of().mark if held else _seen(services.forecast_tracks(wish=wish))
             if told := changed_since_shown(sent, now, what="track"):
                 messages.error(request, told)
                 return redirect(f"{reverse('batches:forecast')}?{form.query}")
-        batch = services.start_batch(track_ids=ids, wish=wish)
+        batch = services.start_batch(track_ids=ids, wish=wish, held=held)
     except RumbrelError as error:
         messages.error(request, str(error))
         return redirect(f"{reverse('batches:forecast')}?{form.query}")
