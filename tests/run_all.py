@@ -13,6 +13,7 @@ import sys
 import tempfile
 import time
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any
@@ -36,6 +37,8 @@ PARTS = (
 )
 """Beside each other, and the rest beside them: the browser's wait most, so that all share two cores well. The last has
 no demo made."""
+MOST_AT_ONCE = 5
+"""So many parts run at a time: each waits now and then, and more of them would only keep each other waiting."""
 TEST_LIMIT_SECONDS = 600
 """What a single test may take before its part ends, with a trace of where it stood. The slowest takes a tenth of it."""
 PART_LIMIT_SECONDS = 2_700
@@ -101,24 +104,32 @@ def main() -> int:
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(1))
     begun, until = time.perf_counter(), time.monotonic() + PART_LIMIT_SECONDS
     shared = mode in ("", "fast") and not words
-    labels = [*map(list, PARTS), *_web_parts(), *_rest()] if shared else []
+    labels = [*map(list, PARTS), *_rest()] if shared else []
     part = "part" if mode == "fast" else "whole-part"
-    # Beside each other; what they say is shown as each has ended.
-    with contextlib.ExitStack() as stack:
+    running: list[Process] = []
 
-        def begin(command: list[str], label: str = "") -> Process:
-            process = Process.begin(command, label)
-            stack.callback(lambda: process.process.poll() is None and process.kill())
-            return process
+    def run(command: list[str], label: str = "") -> tuple[int, str]:
+        running.append(Process.begin(command, label))
+        return running[-1].end(until)
 
-        parts = [begin([sys.executable, "-m", "tests.run_all", part, *label], label[0]) for label in labels]
-        checks = [] if mode.endswith("part") else [(name, begin(command)) for name, command in CHECKS]
-        count = _counted(parts[0].end(until)) if shared else _run_here(words or ["tests"], mode)
-        if shared and not mode:
-            checks.append((FAULTS[0], begin(FAULTS[1])))
-        for other in parts[1:]:
-            count += _counted(other.end(until))
-        count += Count(0, sum(_failed(name, check.end(until)) for name, check in checks), 0)
+    with ThreadPoolExecutor(MOST_AT_ONCE) as pool:
+        try:
+            # In this order; what they say is shown in the same.
+            parts = [
+                pool.submit(run, [sys.executable, "-m", "tests.run_all", part, *label], label[0]) for label in labels
+            ]
+            checks = [] if mode.endswith("part") else [(name, pool.submit(run, command)) for name, command in CHECKS]
+            if shared and not mode:
+                checks.append((FAULTS[0], pool.submit(run, FAULTS[1])))
+            count = Count(0, 0, 0) if shared else _run_here(words or ["tests"], mode)
+            for ended in parts:
+                count += _counted(ended.result())
+            count += Count(0, sum(_failed(name, check.result()) for name, check in checks), 0)
+        finally:
+            pool.shutdown(wait=False, cancel_futures=True)
+            for process in running:
+                if process.process.poll() is None:
+                    process.kill()
     print(f"{'All of it' if shared else ', '.join(words)}: {_took(begun)}")
     print(count)
     return 1 if count.failed or not count.passed else 0
@@ -146,18 +157,13 @@ def _labels(package: str) -> list[str]:
     )  # fmt: skip
 
 
-def _web_parts() -> list[list[str]]:
-    """The web's, in four: each waits for workers now and then, and the cores are to have something to do meanwhile."""
-    found = _labels("web")
-    return [found[number::4] for number in range(4)]
-
-
 def _rest() -> list[list[str]]:
-    """Every other package with tests, and the core's in two."""
+    """Every other package with tests, those that take longest first: the web's in four, the core's in two."""
+    web, core = _labels("web"), _labels("core")
     named = {".".join(label.split(".")[:2]) for part in PARTS for label in part} | {"tests.web", "tests.core"}
     found = (f"tests.{path.stem}" for path in (ROOT / "tests").iterdir() if any(path.rglob("test_*.py")))
-    core = _labels("core")
-    return [core[::2], [*core[1::2], *sorted(label for label in found if label not in named)]]
+    others = sorted(label for label in found if label not in named)
+    return [*(web[number::4] for number in range(4)), [*core[1::2], *others], core[::2]]
 
 
 def _failed(name: str, ended: tuple[int, str]) -> bool:

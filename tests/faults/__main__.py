@@ -13,6 +13,7 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from .hands import hands
 from .instance import Instance, small_disk
 from .mutations import mutated
 from .obstacles import Obstacles
@@ -40,7 +41,10 @@ def main() -> int:
     parser.add_argument(
         "--pulled", type=int, metavar="N", help="pull a stick out N times while it is put in order instead"
     )
+    parser.add_argument("--hands", type=int, metavar="N", help="let two press at random, N rounds, instead")
     asked = parser.parse_args()
+    if asked.hands:
+        return 1 if hands(asked.hands, asked.seed) else 0
     if asked.pulled:
         return 1 if pulled(asked.pulled, asked.seed) else 0
     if asked.writes:

@@ -283,7 +283,14 @@ class RegularTests(FixityCase):
         self.assertEqual(done, [1])
         self.assertEqual(
             {each.__name__ for each in regular_actions()},
-            {"look_at_watched", "start_due_fixity", "start_due_backup", "keep_what_is_due", "keep_within_limits"},
+            {
+                "look_at_watched",
+                "start_due_fixity",
+                "start_due_backup",
+                "start_due_self_check",
+                "keep_what_is_due",
+                "keep_within_limits",
+            },
         )
 
 

@@ -56,6 +56,7 @@ def patterns(resolver: URLResolver, space: str = "") -> list[tuple[str, URLPatte
 
 
 _OF_FOLDERS = (
+    "subfolders",
     "scan", "stop-scan", "believe-loss", "missing", "checksums", "remove-missing", "rename-folder", "remove-folder", "folder-removed",
     "plan-fixity", "watch-folder",
 )  # fmt: skip

@@ -3,8 +3,6 @@
 const KEY = "focus";
 const FOCUSABLE = "a[href], button:not([disabled]), input:not([type=hidden]):not([disabled]), select:not([disabled]), textarea:not([disabled]), summary, [tabindex]";
 
-const MUCH = 30;
-
 const within = (part) => [...part.querySelectorAll(FOCUSABLE)].filter((each) => each.checkVisibility({ visibilityProperty: true }));
 const sameness = (part) => [part.tagName, part.name, part.type === "text" ? "" : part.value, part.dataset.open, part.getAttribute("aria-label") ?? part.textContent.trim()].join("\n");
 
@@ -24,9 +22,9 @@ function giveBack({ id, same, holders }) {
     const holder = document.getElementById(holderId);
     if (!holder) continue;
     const there = within(holder);
-    // Of much that was drawn anew, the next thing to do is to take it back.
-    const undo = there.length > MUCH ? holder.querySelector("[data-key=u]") : null;
-    const found = there.find((each) => sameness(each) === same) ?? undo ?? there[Math.min(place, there.length - 1)];
+    // Of what was drawn anew, the next thing to do is to take it back; no field that keys would be typed into.
+    const next = there.slice(Math.min(place, there.length - 1)).find((each) => !each.matches("input, textarea, select"));
+    const found = there.find((each) => sameness(each) === same) ?? holder.querySelector("[data-key=u]") ?? next;
     if (found) return found;
     holder.tabIndex = -1;
     return holder;
