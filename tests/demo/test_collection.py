@@ -7,12 +7,12 @@ from unittest import TestCase
 
 import numpy as np
 
-from demo.collection import SHEET, SHEET_OF, _make_faulty, _make_piece, _write_sheet, piece_path
-from demo.pieces import PIECES
-from demo.synthesis import chunks
 from rumbrel.core.disc.cue_sheet import parse_cue_sheet
 from rumbrel.core.disc.media import medium_for
 from rumbrel.core.inspection import inspect_file
+from rumbrel.demo.collection import SHEET, SHEET_OF, _make_faulty, _make_piece, _write_sheet, piece_path
+from rumbrel.demo.pieces import PIECES
+from rumbrel.demo.synthesis import chunks
 from tests.marks import slow
 from tests.signals import decoded
 

@@ -8,6 +8,7 @@ import threading
 import time
 from pathlib import Path
 
+import rumbrel
 from rumbrel.core.errors import RumbrelError
 from rumbrel.core.files import output_errors
 
@@ -52,11 +53,13 @@ def claim_data_folder(data: Path) -> int:
 def start_part(words: list[str], *, claim: int, lifeline: int) -> "subprocess.Popen[bytes]":
     """Start a command of ours as a part of this instance: it ends when the other end of the lifeline closes,
     which happens in whatever way this process ends. Groups of their own: Ctrl-C comes to the parent alone."""
+    above = str(Path(rumbrel.__file__).resolve().parents[1])
+    places = os.pathsep.join([above, *filter(None, [os.environ.get("PYTHONPATH")])])
     return subprocess.Popen(
-        [sys.executable, sys.argv[0], *words],
+        [sys.executable, "-m", "rumbrel", *words],
         start_new_session=True,
         pass_fds=(claim, lifeline),
-        env={**os.environ, _LIFELINE: str(lifeline)},
+        env={**os.environ, _LIFELINE: str(lifeline), "PYTHONPATH": places},
     )
 
 

@@ -5,10 +5,13 @@ from pathlib import Path
 
 from csp.constants import NONE, SELF
 
-from .ours import read_environment, secret_key
+from .ours import default_data, read_environment, secret_key
 
-BASE_DIR = Path(__file__).resolve().parents[3]
-RUMBREL = read_environment(BASE_DIR)
+_PACKAGE = Path(__file__).resolve().parents[2]
+IN_CHECKOUT = (_PACKAGE.parent / "manage.py").is_file()
+BASE_DIR = _PACKAGE.parent if IN_CHECKOUT else _PACKAGE
+"""What docs/ and requirements.lock lie in: the checkout, or the installed package, which has them inside."""
+RUMBREL = read_environment(default_data(BASE_DIR if IN_CHECKOUT else None))
 """All settings that are Rumbrel's own, read once."""
 
 SECRET_KEY = secret_key(RUMBREL.data)

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-__all__ = ["Rumbrel", "read_environment", "secret_key"]
+__all__ = ["Rumbrel", "default_data", "read_environment", "secret_key"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -109,9 +109,18 @@ class Rumbrel:
         return self.data / "ledger"
 
 
-def read_environment(base: Path, environment: Mapping[str, str] = os.environ) -> Rumbrel:
+def default_data(checkout: Path | None, environment: Mapping[str, str] = os.environ) -> Path:
+    """Where data lies that RUMBREL_DATA gives no place: in the checkout, or where a user's data belongs (XDG Base
+    Directory Specification, XDG_DATA_HOME)."""
+    if checkout is not None:
+        return checkout / ".data"
+    home = Path(environment.get("XDG_DATA_HOME") or "")
+    return (home if home.is_absolute() else Path.home() / ".local" / "share") / "rumbrel"
+
+
+def read_environment(data_folder: Path, environment: Mapping[str, str] = os.environ) -> Rumbrel:
     """Every variable whose name begins with RUMBREL_, with its default."""
-    data = Path(environment.get("RUMBREL_DATA") or base / ".data").resolve()
+    data = Path(environment.get("RUMBREL_DATA") or data_folder).resolve()
     named = tuple(Path(part).resolve() for part in environment.get("RUMBREL_ROOTS", "").split(":") if part)
     return Rumbrel(
         data=data,

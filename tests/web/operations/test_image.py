@@ -10,11 +10,13 @@ import socket
 import subprocess
 import sys
 import tempfile
+import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 from unittest import TestCase
 
 from rumbrel.web.jobs.supervisor import Supervisor
+from tests.build_wheel import build, try_wheel
 from tests.marks import slow
 
 ROOT = Path(__file__).resolve().parents[3]
@@ -74,7 +76,7 @@ class ImageTests(TestCase):
         image = self.put_in()
         self.assertEqual(
             {path.name for path in image.iterdir()},
-            {"run", "manage.py", "requirements.lock", "README.md", "LICENSE", "rumbrel", "docs", "demo"},
+            {"run", "manage.py", "requirements.lock", "README.md", "LICENSE", "rumbrel", "docs"},
         )
         self._stand_for_setup(image)
         said = dict(pair.split("=") for pair in re.search(r"^ENV (.*)$", IMAGE, re.M)[1].split())  # type: ignore[index]
@@ -111,6 +113,20 @@ class ImageTests(TestCase):
         for name in ("bin", "lib", "include", "pyvenv.cfg"):
             (venv / name).symlink_to(Path(sys.prefix) / name)
         shutil.copy2(image / "requirements.lock", venv / ".ready")
+
+    @slow
+    def test_the_wheel_has_everything_in_it(self) -> None:
+        folder = self.folder / "dist"
+        wheel = build(folder)
+        names = zipfile.ZipFile(wheel).namelist()
+        for wanted in (
+            "rumbrel/docs/guide/discs.md",
+            "rumbrel/requirements.lock",
+            "rumbrel/web/ui/static/ui/rumbrel.css",
+        ):
+            self.assertIn(wanted, names)
+        self.assertEqual([name for name in names if not name.startswith("rumbrel")], [])
+        self.assertGreater(len(try_wheel(wheel)), 12)
 
     def test_an_environment_of_another_machine_is_not_trusted(self) -> None:
         image = self.put_in()

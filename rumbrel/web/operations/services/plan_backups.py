@@ -13,6 +13,7 @@ from pathlib import Path
 from django.conf import settings
 from django.utils import timezone
 
+import rumbrel
 from rumbrel.core.errors import OutputError
 from rumbrel.core.progress import Progress, Unit
 from rumbrel.web.jobs.models import Job
@@ -34,6 +35,7 @@ __all__ = [
 
 _NAME = re.compile(r"rumbrel-\d{4}-\d{2}-\d{2}-\d{6}\.tar")
 _DRILL_SECONDS = 600
+_ABOVE_PACKAGE = Path(rumbrel.__file__).resolve().parents[1]
 _COUNTED = ("collection_track", "batches_item", "playlists_playlist", "discs_disc")
 
 
@@ -110,10 +112,12 @@ def restore_drill(path: Path) -> str:
     """
     with tempfile.TemporaryDirectory(dir=path.parent, prefix=".rumbrel-trial-") as folder:
         data = Path(folder) / "data"
-        command = [sys.executable, str(settings.BASE_DIR / "manage.py"), "restore", str(path)]
+        command = [sys.executable, "-m", "rumbrel", "restore", str(path)]
         environment = {**os.environ, "RUMBREL_DATA": str(data), "DJANGO_SETTINGS_MODULE": "rumbrel.web.settings.base"}
         try:
-            ended = subprocess.run(command, env=environment, capture_output=True, text=True, timeout=_DRILL_SECONDS)
+            ended = subprocess.run(
+                command, env=environment, cwd=_ABOVE_PACKAGE, capture_output=True, text=True, timeout=_DRILL_SECONDS
+            )
         except subprocess.TimeoutExpired as error:
             raise BackupRefused(
                 f"Restoring {path.name} for a trial took over {_DRILL_SECONDS // 60} minutes."

@@ -7,8 +7,8 @@ from django.conf import settings
 from django.core.management import call_command
 from django.core.management.base import CommandError, CommandParser
 
-from demo.collection import make_collection
 from rumbrel.core.errors import RumbrelError
+from rumbrel.demo.collection import make_collection
 from rumbrel.web.jobs.processes import AlreadyRunning, claim_data_folder
 from rumbrel.web.ui.commands import PlainCommand
 
