@@ -35,8 +35,7 @@ PARTS = (
     ("tests.browser.test_guide",),
     ("tests.browser.test_bench", "tests.browser.test_discs", "tests.browser.test_ways"),
 )
-"""Beside each other, and the rest beside them: the browser's wait most, so that all share two cores well. The last has
-no demo made."""
+"""Beside each other, and the rest beside them: the browser's wait most, so that all share two cores well."""
 MOST_AT_ONCE = 5
 """So many parts run at a time: each waits now and then, and more of them would only keep each other waiting."""
 TEST_LIMIT_SECONDS = 600
@@ -112,7 +111,9 @@ def main() -> int:
         running.append(Process.begin(command, label))
         return running[-1].end(until)
 
-    with ThreadPoolExecutor(MOST_AT_ONCE) as pool:
+    with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as kept, ThreadPoolExecutor(MOST_AT_ONCE) as pool:
+        if shared:
+            os.environ["KEPT_DEMO"] = kept
         try:
             # In this order; what they say is shown in the same.
             parts = [

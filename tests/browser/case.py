@@ -1,7 +1,9 @@
 """A browser and running instances for the tests of the interface: the demo, and one with nothing in it."""
 
 import atexit
+import fcntl
 import os
+import shutil
 import signal
 import socket
 import subprocess
@@ -15,10 +17,14 @@ from unittest import TestCase
 
 from playwright.sync_api import ConsoleMessage, Page, expect, sync_playwright
 
+from rumbrel.web.operations.services.move_paths import move_paths
+
 # Other parts of a run use the same cores.
-expect.set_options(timeout=20_000)
+expect.set_options(timeout=60_000)
 ROOT = Path(__file__).resolve().parents[2]
 CHROMIUM = "/usr/bin/chromium"
+KEPT_DEMO = "KEPT_DEMO"
+"""Names the folder in which a run of several parts keeps the demo's data, in the environment."""
 ARGUMENTS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
     "--disable-component-update", "--disable-sync",
@@ -53,6 +59,8 @@ def running(command: str, name: str = "") -> Running:
         "RUMBREL_PORT": str(port),
         "RUMBREL_GALLERY": "1",
     }
+    if command == "demo" and (kept := os.environ.get(KEPT_DEMO)):
+        _copy_demo(Path(kept), Path(data.name), environment)
     server = subprocess.Popen(
         [sys.executable, str(ROOT / "manage.py"), command], env=environment, stdout=subprocess.PIPE, text=True
     )
@@ -78,6 +86,19 @@ def running(command: str, name: str = "") -> Running:
     raise AssertionError(f"'{command}' did not start: {lines}")
 
 
+def _copy_demo(kept: Path, data: Path, environment: dict[str, str]) -> None:
+    """The demo's data, made once for all parts of a run; who comes while it is made waits."""
+    with (kept / "lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not (kept / "ready").exists():
+            command = [sys.executable, str(ROOT / "manage.py"), "demo", "--only-data"]
+            made = {**environment, "RUMBREL_DATA": str(kept / "data")}
+            subprocess.run(command, env=made, stdout=subprocess.DEVNULL, check=True)
+            (kept / "ready").touch()
+    shutil.copytree(kept / "data", data, symlinks=True, dirs_exist_ok=True)
+    move_paths(data / "rumbrel.sqlite3", data / "ledger", {kept / "data": data})
+
+
 class BrowserCase(TestCase):
     """Each page notes what the browser complains about, in self.faults."""
 
@@ -101,7 +122,7 @@ class BrowserCase(TestCase):
 
     def page(self, address: str = "/", **context: object) -> Page:
         page = self.browser.new_page(**context)
-        page.set_default_timeout(20_000)
+        page.set_default_timeout(60_000)
         self.faults: list[str] = []
         page.on("pageerror", lambda error: self.faults.append(str(error)))
         page.on("console", self._note)

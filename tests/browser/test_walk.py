@@ -15,7 +15,7 @@ from tests.signals import write_framed, write_sound
 
 from .case import ROOT, BrowserCase
 
-A_WHILE_MS = 90_000
+A_WHILE_MS = 300_000
 
 
 class FolderCase(BrowserCase):

@@ -42,19 +42,22 @@ function keepStill(part, { id, top }) {
 
 // A part stays where it is on the screen while something above it changes.
 export function still(part, change) {
-  const top = part.getBoundingClientRect().top;
+  const top = part?.getBoundingClientRect().top;
   change();
-  scrollBy({ top: part.getBoundingClientRect().top - top, behavior: "instant" });
+  if (part) scrollBy({ top: part.getBoundingClientRect().top - top, behavior: "instant" });
 }
 
 function keepFocus() {
   let [asked, held] = [null, null];
   const here = () => (document.activeElement && document.activeElement !== document.body ? identify(document.activeElement) : null);
-  document.addEventListener("htmx:beforeRequest", () => { asked = here(); });
+  document.addEventListener("htmx:beforeRequest", (event) => {
+    if (here()) asked = { ...here(), by: event.detail.elt };
+  });
   // What has the focus when a press is answered, not when it is made: one may be elsewhere by then. A button that can be
   // pressed once only has lost it meanwhile.
-  document.addEventListener("htmx:beforeSwap", () => {
-    held = here() ?? (asked?.part.disabled || asked?.part.isConnected === false ? asked : null);
+  document.addEventListener("htmx:beforeSwap", (event) => {
+    const lost = asked && asked.by === event.detail.requestConfig?.elt && (asked.part.disabled || !asked.part.isConnected);
+    held = here() ?? (lost ? asked : null);
   });
   document.addEventListener("htmx:afterSettle", () => {
     if (!held) return;
