@@ -50,7 +50,7 @@ class PressCase(BrowserCase):
                 presses.press(part, speaks=not folds)
                 page.keyboard.press("Escape")
             pressed[address] = len(done)
-        self.assertGreater(sum(pressed.values()), 60, pressed)
+        self.assertGreater(sum(pressed.values()), 45, pressed)
         self.assertEqual(presses.wrong, [])
         self.assertEqual(self.faults, [])
 

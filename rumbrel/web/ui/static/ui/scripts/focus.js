@@ -20,7 +20,7 @@ function giveBack({ id, same, holders }) {
   if (itself?.checkVisibility() && !itself.disabled) return itself;
   for (const { id: holderId, place } of holders) {
     const holder = document.getElementById(holderId);
-    if (!holder) continue;
+    if (!holder?.checkVisibility()) continue;
     const there = within(holder);
     // Of what was drawn anew, the next thing to do is to take it back; no field that keys would be typed into.
     const next = there.slice(Math.min(place, there.length - 1)).find((each) => !each.matches("input, textarea, select"));

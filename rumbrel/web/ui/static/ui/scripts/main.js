@@ -36,6 +36,8 @@ startDropping();
 startOrdering();
 startAnnouncing();
 startSwaps();
+// What was open is open again before the focus is given back into it.
+startFolds();
 startFocus();
 startFields();
 startHearing();
@@ -45,6 +47,5 @@ startDisc();
 startTrees();
 startGrids();
 startTips();
-startFolds();
 startDrawers();
 startNarrowing();
