@@ -17,6 +17,6 @@ export function startFolds() {
     else open.delete(nameOf(event.target));
     sessionStorage.setItem(KEY, JSON.stringify([...open]));
   }, true);
-  // A fold that is replaced while it is open stays so.
-  document.addEventListener("htmx:afterSettle", openAll);
+  // A fold that is replaced while it is open stays so, and is never seen closed.
+  document.addEventListener("htmx:afterSwap", openAll);
 }
