@@ -62,6 +62,7 @@ function pressed(event) {
   const table = event.target.closest?.("table[data-grid]");
   if (!table || event.defaultPrevented || event.altKey || event.shiftKey || event.metaKey || belongsToField(event)) return;
   const cell = event.target.closest("td, th");
+  if (!cell) return;
   const [row, part] = [cell.parentElement, event.target === cell ? null : event.target.closest(CONTROLS)];
   const step = event.ctrlKey ? null : STEPS[event.key];
   let next = null;
