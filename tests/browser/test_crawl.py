@@ -16,7 +16,7 @@ from tests.marks import slow
 
 from .case import BrowserCase
 
-_AXE = Path(__file__).with_name("axe.min.js").read_text()
+AXE = Path(__file__).with_name("axe.min.js").read_text()
 # A link in a drawing has its address as a value that could move, not as text.
 _LINKS = """[...document.querySelectorAll('a[href]')].map(
     (a) => a.href.baseVal === undefined ? a.href : new URL(a.href.baseVal, location).href)"""
@@ -108,7 +108,7 @@ class CrawlCase(BrowserCase):
             self.wrong.append(f"{address}: its title is another page's: {title}")
         titles[path] = title
         page.evaluate(_UNFOLD)
-        page.evaluate(_AXE)
+        page.evaluate(AXE)
         self.wrong += [f"{address}: {fault}" for fault in page.evaluate(_RUN)]
         for look, media in _LOOKS if self.command == "demo" else ():
             page.emulate_media(**media)

@@ -8,6 +8,7 @@ from tests.marks import slow
 
 from .case import BrowserCase
 from .presses import Presses
+from .test_crawl import AXE
 
 _PAGES = (
     "/", "/?text=quarter", "/folders/", "/fixity/", "/playlists/1/", "/discs/1/", "/discs/2/", "/targets/car-mp3/",
@@ -26,6 +27,11 @@ _PARTS = """() => [...document.querySelectorAll("main :is(button, a[href], summa
     each.dataset.kindOfPress = kind.replace(/\\d+/g, "N").replace(/[?]\\S*/g, " ").trim();
     return each.dataset.kindOfPress;
   })"""
+
+
+_AFTER_PRESS = """async () => (await axe.run(document, {resultTypes: ["violations"], runOnly: ["target-size",
+  "scrollable-region-focusable", "aria-valid-attr-value", "aria-required-children", "button-name", "label", "link-name",
+  "duplicate-id-aria", "nested-interactive"]})).violations.flatMap((rule) => rule.nodes.map((node) => `${rule.id}: ${node.html.slice(0, 160)}`))"""
 
 
 class PressCase(BrowserCase):
@@ -48,6 +54,9 @@ class PressCase(BrowserCase):
                 # Whether a fold is open is said of itself.
                 folds = kind.startswith("SUMMARY") or part.first.get_attribute("aria-expanded") is not None
                 presses.press(part, speaks=not folds)
+                if way == "keys":
+                    page.evaluate(AXE)
+                    presses.wrong += [f"{address}, {kind}: {fault}" for fault in page.evaluate(_AFTER_PRESS)]
                 page.keyboard.press("Escape")
             pressed[address] = len(done)
         self.assertGreater(sum(pressed.values()), 45, pressed)
