@@ -125,7 +125,7 @@ class Presses:
     def reach(self, part: Locator) -> None:
         """Come to a part by the tab key, and by the arrows where it lies in a table."""
         element = part.element_handle()
-        for _ in range(200):
+        for _ in range(400):
             if element.evaluate("(each) => each === document.activeElement"):
                 return
             table = element.evaluate_handle("(each) => each.closest('table[data-grid]')").as_element()

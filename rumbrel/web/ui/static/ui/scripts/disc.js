@@ -3,6 +3,7 @@
 import { say, speak } from "./announce.js";
 import { refuse } from "./fields.js";
 import { still } from "./focus.js";
+import { inTurn } from "./queue.js";
 import { currentRow } from "./rows.js";
 
 const screen = () => document.getElementById("disc");
@@ -17,14 +18,7 @@ let typed = null;
 // What stands in forms that were not sent, or whose sending was refused.
 let unsent = new Map();
 
-// One change after another, each upon what the one before has made: none of quick ones is passed over.
-let changes = Promise.resolve();
-const act = (name, values) => {
-  changes = changes.catch(() => {}).then(() => htmx.ajax("POST", screen().dataset.act.replace("NAME", name), {
-    target: "#disc", swap: "outerHTML", values: { revision: screen().dataset.revision, ...values },
-  }));
-  return changes;
-};
+const act = (name, values) => inTurn("disc", screen().dataset.act.replace("NAME", name), () => ({ revision: screen().dataset.revision, ...values }));
 
 function mark(key) {
   document.querySelectorAll("#disc [data-key]").forEach((each) => {

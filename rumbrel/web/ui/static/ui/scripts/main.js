@@ -15,6 +15,7 @@ import { startKeyboard } from "./keyboard.js";
 import { startNarrowing } from "./narrowing.js";
 import { startNavigation } from "./navigation.js";
 import { startOrdering } from "./ordering.js";
+import { startQueues } from "./queue.js";
 import { startSamples } from "./sample.js";
 import { startSingleKeys } from "./singlekeys.js";
 import { startSwaps } from "./swaps.js";
@@ -36,6 +37,7 @@ startDropping();
 startOrdering();
 startAnnouncing();
 startSwaps();
+startQueues();
 // What was open is open again before the focus is given back into it.
 startFolds();
 startFocus();

@@ -1,5 +1,6 @@
 // Rows of a list are ordered by dragging their handles, or with the keys; what is marked goes together.
-/* global Sortable, htmx */
+/* global Sortable */
+import { inTurn } from "./queue.js";
 import { currentRow } from "./rows.js";
 
 const list = () => document.getElementById("list");
@@ -9,14 +10,8 @@ const markOf = (row) => row?.querySelector("input[name=entry]");
 // What is selected stays so, whatever moves.
 const marksOf = () => [...document.querySelectorAll("#list input[name=entry]:checked")].map((box) => box.value).join(" ");
 
-// One change after another: none of quick ones is passed over.
-let changes = Promise.resolve();
-const act = (name, values) => {
-  changes = changes.catch(() => {}).then(() => htmx.ajax("POST", list().dataset.act.replace("NAME", name), {
-    target: "#list", swap: "outerHTML", values: { revision: list().dataset.revision, page: list().dataset.page, marked: marksOf(), ...values },
-  }));
-  return changes;
-};
+const act = (name, values) => inTurn("list", list().dataset.act.replace("NAME", name), () => (
+  { revision: list().dataset.revision, page: list().dataset.page, marked: marksOf(), ...values }));
 
 // What is marked, together with one row; that row alone where it is not among them.
 function together(row) {
