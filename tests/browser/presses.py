@@ -38,7 +38,11 @@ _AFTER = """() => {
     text: document.querySelector("main")?.innerText, told: %s,
   };
 }"""
-_PLACE = """([table, target]) => {
+_WHERE = """(part) => part === document.activeElement ? "here"
+  : part.closest("table[data-grid]")?.contains(document.activeElement) ? "in its table" : "elsewhere" """
+_PLACE = """(target) => {
+  const table = target.closest("table");
+  if (!table.contains(document.activeElement)) return { down: 0, right: 0 };
   const rows = [...table.rows].filter((row) => row.checkVisibility());
   const here = document.activeElement;
   const stops = (row) => [...row.cells].filter((cell) => cell.checkVisibility()).flatMap((cell) => {
@@ -124,21 +128,21 @@ class Presses:
 
     def reach(self, part: Locator) -> None:
         """Come to a part by the tab key, and by the arrows where it lies in a table."""
-        element = part.element_handle()
         for _ in range(400):
-            if element.evaluate("(each) => each === document.activeElement"):
+            # Found anew each time: what is measured meanwhile may draw it anew.
+            place = part.evaluate(_WHERE)
+            if place == "here":
                 return
-            table = element.evaluate_handle("(each) => each.closest('table[data-grid]')").as_element()
-            if table and table.evaluate("(each) => each.contains(document.activeElement)"):
-                self._walk(table, element)
+            if place == "in its table":
+                self._walk(part)
                 return
             self.page.keyboard.press("Tab")
         raise AssertionError(f"{self.page.url}: the tab key does not come to {part}")
 
-    def _walk(self, table: object, element: object) -> None:
+    def _walk(self, part: Locator) -> None:
         for way, back, forth in (("down", "ArrowUp", "ArrowDown"), ("right", "ArrowLeft", "ArrowRight")):
             for _ in range(300):
-                steps = self.page.evaluate(_PLACE, [table, element])[way]
+                steps = part.evaluate(_PLACE)[way]
                 if not steps:
                     break
                 self.page.keyboard.press(forth if steps > 0 else back)
