@@ -67,7 +67,7 @@ class _Before:
 
 
 class Presses:
-    """Presses by keys alone, by touch or by a pointer, on one page, with what was wrong after each."""
+    """Presses by keys alone or by touch, on one page, with what was wrong after each."""
 
     def __init__(self, page: Page, way: str) -> None:
         self.page, self.way = page, way
@@ -89,8 +89,6 @@ class Presses:
         with self.page.expect_navigation() if part.evaluate(_LEADS) else nullcontext():
             if self.way == "touch":
                 part.tap()
-            elif self.way == "pointer":
-                part.click()
             else:
                 self.page.keyboard.press("Space" if part.evaluate("(each) => each.matches('input')") else "Enter")
         self.settle()
@@ -99,7 +97,7 @@ class Presses:
     def choose(self, part: Locator, label: str) -> None:
         """Choose in a list whose choice leads to a page at once."""
         with self.page.expect_navigation():
-            if self.way != "keys":
+            if self.way == "touch":
                 part.select_option(label=label)
             else:
                 self.reach(part)

@@ -233,10 +233,6 @@ class WalkThroughTests(GuideCase):
         )  # fmt: skip
 
     def test_a_playlist_to_a_disc(self) -> None:
-        if self.way == "keys":
-            # Its long page is drawn anew while 21 sounds are measured; by keys alone it takes minutes beside other parts.
-            self.reader.presses.way = "pointer"
-
         def fit(r: _Reader) -> None:
             r.look()
             self.refreshed("#offers [name=offer][value=fewest]")
