@@ -24,6 +24,7 @@ _WATCH = """() => {
 _BEFORE = """(part) => {
   window.shifts = [];
   window.pageOfPress = true;
+  window.pressedId = part.id;
   return { top: part.getBoundingClientRect().top, text: document.querySelector("main").innerText, told: %s };
 }"""
 _TOLD = """['spoken', 'told', 'ended'].map((id) => document.getElementById(id)?.textContent).join() +
@@ -32,7 +33,7 @@ _AFTER = """() => {
   const part = document.activeElement;
   const box = part?.getBoundingClientRect();
   return {
-    here: window.pageOfPress === true, shifts: window.shifts ?? [],
+    gone: Boolean(window.pressedId) && !document.getElementById(window.pressedId), here: window.pageOfPress === true, shifts: window.shifts ?? [],
     focus: part === document.body ? "" : `${part.tagName.toLowerCase()}#${part.id} ${part.textContent.trim().slice(0, 40)}`,
     inView: Boolean(box) && box.bottom > 0 && box.top < innerHeight && box.right > 0 && box.left < innerWidth,
     text: document.querySelector("main")?.innerText, told: %s,
@@ -116,7 +117,9 @@ class Presses:
         after = self.page.evaluate(_AFTER % _TOLD)
         if not after["here"] or after["text"] is None:
             return
-        moved = [shift for shift in after["shifts"] if any(top < before.top for top in shift["tops"])]
+        # Nothing is above what is there no longer: the rest of the page closes up.
+        shifts = [] if after["gone"] else after["shifts"]
+        moved = [shift for shift in shifts if any(top < before.top for top in shift["tops"])]
         if sum(shift["value"] for shift in moved) > LARGEST_SHIFT:
             self.wrong.append(f"{name}: moves what is above it: {[shift['what'] for shift in moved]}")
         if not after["focus"]:

@@ -29,7 +29,7 @@ _PARTS = """() => [...document.querySelectorAll("main :is(button, a[href], summa
   })"""
 
 
-_AFTER_PRESS = """async () => (await axe.run(document, {resultTypes: ["violations"], runOnly: ["target-size",
+_AFTER_PRESS = """async () => (await axe.run(document, {resultTypes: ["violations"], runOnly: [
   "scrollable-region-focusable", "aria-valid-attr-value", "aria-required-children", "button-name", "label", "link-name",
   "duplicate-id-aria", "nested-interactive"]})).violations.flatMap((rule) => rule.nodes.map((node) => `${rule.id}: ${node.html.slice(0, 160)}`))"""
 
